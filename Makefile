@@ -1,0 +1,72 @@
+# Everything that is done here, by name. 'make demo' and 'make test' need Python 3.11+, git and make, no more.
+SHELL := /bin/bash
+PYTHON ?= $(shell for p in python3 python3.13 python3.12 python3.11; do command -v $$p >/dev/null && $$p -c 'import sys; sys.exit(sys.version_info < (3, 11))' 2>/dev/null && echo $$p && break; done)
+VENV := .venv
+BIN := $(VENV)/bin
+CONSOLE := src/cairnwind/service/console
+CONSOLE_SOURCES := $(shell find console -type f -not -path '*/node_modules/*' 2>/dev/null)
+PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
+ROWS ?= .
+
+.PHONY: help setup demo test lint bench screenshots console packages clean
+
+help:
+	@echo "make demo         set everything up and start the demo site"
+	@echo "make test         set everything up and run all tests"
+	@echo "make lint         ruff, mypy, import-linter, svelte-check"
+	@echo "make bench        measure; ROWS=pattern for some rows"
+	@echo "make screenshots  the pictures in docs/screenshots, from the demo site"
+	@echo "make console      the web console, built if its sources changed"
+	@echo "make clean        remove what was built"
+
+setup: $(VENV)/.run console
+
+$(VENV)/.made:
+	@test -n "$(PYTHON)" || { echo "Python 3.11 or newer is needed, and is not on the PATH."; exit 1; }
+	@$(PYTHON) -m venv $(VENV) || { echo "Python cannot make virtual environments here: install its venv package (Debian: apt install python3-venv)."; exit 1; }
+	@touch $@
+
+$(VENV)/.run: $(VENV)/.made requirements/run.txt pyproject.toml
+	@echo "setting up: Python packages"
+	@$(PIP) install --require-hashes -r requirements/run.txt
+	@$(PIP) install --no-build-isolation --no-deps --editable .
+	@touch $@
+
+$(VENV)/.dev: $(VENV)/.run requirements/dev.txt
+	@echo "setting up: packages for tests"
+	@$(PIP) install --require-hashes -r requirements/dev.txt
+	@touch $@
+
+# Debian packages that tests and pictures need, through apt: see tools/packages.sh.
+packages:
+	@tools/packages.sh chromium
+
+console: $(CONSOLE)/index.html
+
+$(CONSOLE)/index.html: $(CONSOLE_SOURCES) | $(VENV)/.run
+	@echo "setting up: console"
+	@tools/with-node.sh $(BIN) npm --prefix console ci --no-audit --no-fund --loglevel=error
+	@tools/with-node.sh $(BIN) npm --prefix console run --silent build
+	@touch $@
+
+demo: setup
+	@$(BIN)/cairnwind demo
+
+test: setup $(VENV)/.dev packages
+	@$(BIN)/python -m pytest
+
+lint: $(VENV)/.dev console
+	@$(BIN)/ruff check .
+	@$(BIN)/mypy
+	@$(BIN)/lint-imports --config pyproject.toml
+	@tools/with-node.sh $(BIN) npm --prefix console run --silent check
+
+bench: setup
+	@$(BIN)/python -m bench $(ROWS)
+
+screenshots: setup $(VENV)/.dev
+	@tools/packages.sh chromium xvfb xterm imagemagick fonts-dejavu-core
+	@$(BIN)/python tools/screenshots.py
+
+clean:
+	rm -rf build dist $(CONSOLE) console/node_modules

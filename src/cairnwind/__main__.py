@@ -1,0 +1,5 @@
+"""``python -m cairnwind`` is the command line."""
+
+from cairnwind.cli import main
+
+main()

@@ -1,0 +1,1 @@
+"""Links to boards, one module each, and the maps of their headers."""

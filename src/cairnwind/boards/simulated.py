@@ -1,0 +1,155 @@
+"""A board in this process: it has pins, and may be slow, fail, lie or be pulled out.
+
+Answers at once when it is not asked to take time; with a delay it works through its orders in a thread, as a
+real link does. Tests and the demo's small world move its inputs, look at its pins and break it.
+"""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import deque
+from collections.abc import Callable, Sequence
+
+from cairnwind.boards import wire
+from cairnwind.boards.link import Clock, Report
+from cairnwind.core import events as ev
+from cairnwind.core.model import Board, Input, Output
+from cairnwind.core.settings import Setting
+
+
+class SimulatedLink:
+    """See the module's page. Times in nanoseconds; pins are levels of 0 to a million parts high."""
+
+    confirms = "read back"
+    HISTORY = 10_000
+
+    def __init__(self, board: Board) -> None:
+        self.board = board
+        self.answers_after = board.answers_after
+        self.pins: dict[int, int] = {}
+        self.seen: deque[tuple[int, int, int]] = deque(maxlen=self.HISTORY)
+        """What the pins did: (monotonic nanoseconds, line, level), the last `HISTORY` moves."""
+        self.watchers: list[Callable[[int, int], None]] = []
+        """Called with (line, level) at each move; the world behind the board looks on through these."""
+        self.failures = 0
+        """How many of the next orders fail."""
+        self.stuck: dict[int, int] = {}
+        """Lines that stay at a level whatever they are told: a welded contact."""
+        self.silent = False
+        """Does what it is told and never answers."""
+        self.plugged = True
+        self._outputs: dict[str, Output] = {}
+        self._inputs: dict[int, Input] = {}
+        self._levels: dict[int, bool] = {}
+        self._orders: dict[str, tuple[int, ev.Drive]] = {}
+        self._wake = threading.Condition()
+        self._thread: threading.Thread | None = None
+        self._closed = False
+
+    def open(self, outputs: Sequence[Output], inputs: Sequence[Input], report: Report, clock: Clock) -> None:
+        """Drive all outputs safe, then report the link up and what the inputs show."""
+        self._report, self._clock = report, clock
+        self._outputs = {output.name: output for output in outputs}
+        self._inputs = {input.pin.line: input for input in inputs}
+        for line, input in self._inputs.items():
+            self._levels.setdefault(line, input.pull == "up")
+        self._home()
+
+    def drive(self, orders: Sequence[ev.Drive]) -> None:
+        """Carry the orders out, now or after the delay."""
+        if not self.answers_after:
+            for order in orders:
+                self._carry_out(order)
+            return
+        with self._wake:
+            due = time.monotonic_ns() + self.answers_after
+            for order in orders:
+                self._orders.pop(order.output, None)
+                self._orders[order.output] = (due, order)
+            if self._thread is None:
+                self._thread = threading.Thread(target=self._work, name=f"link-{self.board.name}", daemon=True)
+                self._thread.start()
+            self._wake.notify()
+
+    def close(self) -> None:
+        """Stop answering. The pins stay as they are, as those of a board with power do."""
+        with self._wake:
+            self._closed = True
+            self._wake.notify()
+        if self._thread is not None:
+            self._thread.join()
+
+    # --- what tests and the world behind it do ------------------------------------------------------------
+
+    def unplug(self, reason: str = "unplugged") -> None:
+        """Pull it out: nothing gets through and the service is told."""
+        self.plugged = False
+        with self._wake:
+            self._orders.clear()
+        self._report(ev.LinkLost(self._clock(), self.board.name, reason))
+
+    def plug(self) -> None:
+        """Put it back."""
+        self.plugged = True
+        self._home()
+
+    def set_input(self, name: str, active: bool) -> None:
+        """Bring an input to a state, whatever its sense."""
+        input = next(each for each in self._inputs.values() if each.name == name)
+        self._levels[input.pin.line] = active != input.active_low
+        if self.plugged:
+            self._report(ev.InputSeen(self._clock(), name, active))
+
+    def level(self, output: str) -> int:
+        """How high the pin of this output is, 0 to a million."""
+        return self.pins[self._outputs[output].pin.line]
+
+    # --- inside -------------------------------------------------------------------------------------------
+
+    def _home(self) -> None:
+        readings = []
+        for output in self._outputs.values():
+            self._put(output, output.safe)
+            readings.append((output.name, self._read(output)))
+        self._report(ev.LinkUp(self._clock(), self.board.name, tuple(readings)))
+        for line, input in self._inputs.items():
+            self._report(ev.InputSeen(self._clock(), input.name, wire.active(input, self._levels[line])))
+
+    def _put(self, output: Output, setting: Setting) -> None:
+        line = output.pin.line
+        level = self.stuck.get(line, wire.to_pin(output, setting))
+        if self.pins.get(line) != level:
+            self.pins[line] = level
+            self.seen.append((time.monotonic_ns(), line, level))
+            for watcher in self.watchers:
+                watcher(line, level)
+
+    def _read(self, output: Output) -> Setting:
+        return wire.from_pin(output, self.pins[output.pin.line])
+
+    def _carry_out(self, order: ev.Drive) -> None:
+        if not self.plugged:
+            return
+        if self.failures > 0:
+            self.failures -= 1
+            self._report(ev.Failed(self._clock(), order.output, order.generation, "the board refused the write"))
+            return
+        output = self._outputs[order.output]
+        self._put(output, order.setting)
+        if not self.silent:
+            self._report(ev.Confirmed(self._clock(), order.output, order.generation, self._read(output), self.confirms))
+
+    def _work(self) -> None:
+        while True:
+            with self._wake:
+                while not self._closed and (not self._orders or self._next() > time.monotonic_ns()):
+                    self._wake.wait((self._next() - time.monotonic_ns()) / 1e9 if self._orders else None)
+                if self._closed:
+                    return
+                name = min(self._orders, key=lambda each: (self._orders[each][0], self._orders[each][1].setting.on))
+                _, order = self._orders.pop(name)
+            self._carry_out(order)
+
+    def _next(self) -> int:
+        return min(due for due, _ in self._orders.values())

@@ -1,0 +1,5 @@
+"""The command line: ``cairnwind``."""
+
+from cairnwind.cli.main import main
+
+__all__ = ["main"]

@@ -1,0 +1,28 @@
+"""Exit codes, by kind of failure. The table in ``docs/command-line.md`` is made from here."""
+
+CODES = {
+    "no-service": (3, "no service answers"),
+    "unknown-name": (4, "a name that nobody has given to anything"),
+    "no-claim": (4, "a name that nobody has given to anything"),
+    "refused": (5, "refused, or held back by a gate"),
+    "unreachable": (6, "the board does not answer, or did not do it"),
+    "key": (7, "not allowed: key, role or sign-in"),
+    "role": (7, "not allowed: key, role or sign-in"),
+    "sign-in": (7, "not allowed: key, role or sign-in"),
+    "site-file": (8, "the site file has errors, or cannot be read"),
+    "no-file": (8, "the site file has errors, or cannot be read"),
+    "store": (9, "state folder, database or port cannot be used"),
+    "folder": (9, "state folder, database or port cannot be used"),
+    "held": (9, "state folder, database or port cannot be used"),
+    "port": (9, "state folder, database or port cannot be used"),
+    "not-recorded": (10, "not recorded, or too busy: try again"),
+    "busy": (10, "not recorded, or too busy: try again"),
+    "bad-value": (2, "wrong use: a value or an option"),
+}
+OTHER = 1
+INTERRUPTED = 130
+
+
+def code(name: str) -> int:
+    """The exit code of an error's code."""
+    return CODES.get(name, (OTHER, ""))[0]

@@ -1,0 +1,399 @@
+"""The commands. Each calls the client library, or starts a service; none decides anything."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+from zoneinfo import ZoneInfo
+
+import click
+
+from cairnwind import __version__
+from cairnwind.cli import exits
+from cairnwind.core.errors import Trouble
+
+if TYPE_CHECKING:
+    from cairnwind.client import Outcome, Site
+
+
+class Commands(click.Group):
+    """Shows our errors once, on stderr, with an exit code that means something."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        """Run; a `Trouble` becomes its sentence, its remedy and its exit code."""
+        try:
+            return super().invoke(ctx)
+        except Trouble as error:
+            _complain(error)
+            ctx.exit(exits.code(error.code))
+        except KeyboardInterrupt:
+            click.echo(err=True)
+            ctx.exit(exits.INTERRUPTED)
+        except BrokenPipeError:  # the reader of a pipe has had enough
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            ctx.exit(0)
+
+
+def _complain(error: Trouble) -> None:
+    from cairnwind.site import SiteFileError
+
+    if isinstance(error, SiteFileError):
+        click.echo(error.shown() + "\n", err=True)
+    click.echo(f"{click.style('error', fg='red')}: {error.sentence}", err=True)
+    if error.remedy:
+        click.echo(f"       {error.remedy}", err=True)
+
+
+@click.group(cls=Commands, context_settings={"help_option_names": ["-h", "--help"], "auto_envvar_prefix": None})
+@click.option("--state", metavar="DIR", help="State folder of the service (else CAIRNWIND_STATE, else the default).")
+@click.option("--address", metavar="URL", envvar="CAIRNWIND_ADDRESS", help="Address of a service elsewhere; its key comes from CAIRNWIND_KEY.")
+@click.version_option(__version__, message="cairnwind %(version)s")
+@click.pass_context
+def main(ctx: click.Context, state: str | None, address: str | None) -> None:
+    """Switches, dims and watches what is wired to the pins of your boards.
+
+    Start a site with 'cairnwind serve SITE_FILE', or try 'cairnwind demo'. Every other command talks to the
+    service that runs.
+    """
+    ctx.obj = {"state": state, "address": address}
+
+
+def _site(ctx: click.Context) -> Site:
+    from cairnwind.client import Site
+
+    given = ctx.obj or {}
+    state = ctx.params.get("state") or given.get("state")
+    return Site(given.get("address"), os.environ.get("CAIRNWIND_KEY"), state=state, surface="cairnwind-command-line")
+
+
+def _names(kind: str) -> Callable[..., list[str]]:
+    """Completion of names from the running service; silent when there is none."""
+
+    def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+        from cairnwind.client import Site
+
+        root = ctx.find_root().params
+        try:
+            site = Site(root.get("address"), os.environ.get("CAIRNWIND_KEY"), state=root.get("state"), timeout=0.7)
+            found = [each["name"] for each in (site.outputs() if "output" in kind else [])]
+            found += [each["name"] for each in (site.inputs() if "input" in kind else [])]
+        except Exception:
+            return []
+        return [name for name in found if name.startswith(incomplete)]
+
+    return complete
+
+
+as_json = click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+an_output = click.argument("output", shell_complete=_names("output"))
+
+
+def _state_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    command = click.option("--port", type=click.IntRange(0, 65535), help="Port to listen on; 0 takes a free one.")(command)
+    return click.option("--state", metavar="DIR", help="Where the service keeps its state.")(command)
+
+
+# --- services ---------------------------------------------------------------------------------------------
+
+
+@main.command()
+@click.argument("site_file", type=click.Path(dir_okay=False))
+@_state_options
+@click.pass_context
+def serve(ctx: click.Context, site_file: str, state: str | None, port: int | None) -> None:
+    """Serve the site of SITE_FILE until Ctrl-C or SIGTERM."""
+    _serve(ctx, Path(site_file), state, port, demo=False)
+
+
+@main.command()
+@_state_options
+@click.pass_context
+def demo(ctx: click.Context, state: str | None, port: int | None) -> None:
+    """Serve the demo site: a made-up pottery studio on a simulated board."""
+    from cairnwind.demo import SITE_FILE
+
+    _serve(ctx, SITE_FILE, state, port, demo=True)
+
+
+def _serve(ctx: click.Context, site_file: Path, state: str | None, port: int | None, *, demo: bool) -> None:
+    from cairnwind import folder
+    from cairnwind.service.serve import Service, log_to, run
+    from cairnwind.site import read_site
+
+    site = read_site(site_file)
+    path = state or ctx.obj["state"] or os.environ.get("CAIRNWIND_STATE") or folder.default(folder.DEMO if demo else "cairnwind")
+    service = Service(site, folder.Folder(path), port)
+    terminal = sys.stdout.isatty()
+    service.folder.path.mkdir(mode=0o700, parents=True, exist_ok=True)
+    log_to(service.folder.path / "service.log" if terminal or demo else None)
+    world = None
+    if demo:
+        from cairnwind.demo.world import World
+
+        world = World(site, service.runtime.links)
+
+    def started(service: Service) -> None:
+        if world is not None:
+            world.begin()
+        click.echo(f"{click.style(site.name, bold=True)}{': a made-up site on a simulated board; nothing real is switched.' if demo else ''}\n")
+        if demo or terminal:
+            click.echo(f"  console   {service.sign_in_link()}")
+            click.echo("            (signs in once, within 15 minutes; another: cairnwind key link)")
+        else:
+            click.echo(f"  console   {service.url}")
+        click.echo(f"  state     {service.folder.path}")
+        prefix = f"cairnwind --state {service.folder.path}" if state else "cairnwind"
+        click.echo(f"  try       {prefix} look")
+        click.echo("  stop      Ctrl-C: every output goes to safe first\n")
+        sys.stdout.flush()
+
+    def ended(left: list[str]) -> None:
+        if world is not None:
+            world.end()
+        total = len(site.outputs)
+        click.echo(f"\nStopped: {total - len(left)} of {total} outputs confirmed safe. A new start finds everything as it was left.")
+        for name in left:
+            click.echo(f"  {name} was not confirmed safe: look at it.", err=True)
+
+    ctx.exit(run(service, started, ended))
+
+
+@main.command()
+@click.argument("site_file", type=click.Path(dir_okay=False))
+@as_json
+@click.pass_context
+def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
+    """Read and check SITE_FILE without serving it; shows all its errors at once."""
+    from dataclasses import asdict
+
+    from cairnwind.cli import show
+    from cairnwind.site import SiteFileError, read_site
+
+    try:
+        site = read_site(site_file)
+    except SiteFileError as error:
+        if as_json:
+            show.emit({"file": site_file, "good": False, "findings": [asdict(found) for found in error.findings]})
+            ctx.exit(exits.code(error.code))
+        raise
+    if as_json:
+        show.emit({"file": site_file, "good": True, "findings": []})
+        return
+    click.echo(f"{site_file} is good: {site.name}, {len(site.boards)} boards, {len(site.outputs)} outputs, {len(site.inputs)} inputs.")
+
+
+# --- looking ----------------------------------------------------------------------------------------------
+
+
+@main.command()
+@click.argument("name", required=False, shell_complete=_names("output, input"))
+@as_json
+@click.pass_context
+def look(ctx: click.Context, name: str | None, as_json: bool) -> None:
+    """What is what now: the site, or one output or input."""
+    from cairnwind.cli import show
+
+    site = _site(ctx)
+    facts, outputs, inputs, boards = site.facts(), site.outputs(), site.inputs(), site.boards()
+    if name is not None:
+        outputs = [each for each in outputs if each["name"] == name]
+        inputs = [each for each in inputs if each["name"] == name]
+        if not outputs and not inputs:
+            site.output(name)  # raises, with the nearest name
+    if as_json:
+        show.emit({"site": facts, "outputs": outputs, "inputs": inputs, "boards": boards})
+    else:
+        show.look(facts, outputs, inputs, boards)
+
+
+@main.command()
+@an_output
+@as_json
+@click.pass_context
+def why(ctx: click.Context, output: str, as_json: bool) -> None:
+    """Why an output is as it is, from wish to pin."""
+    from cairnwind.cli import show
+
+    form = _site(ctx).why(output)
+    show.emit(form) if as_json else show.why(form)
+
+
+@main.command()
+@click.argument("names", nargs=-1, shell_complete=_names("output, input"))
+@as_json
+@click.pass_context
+def watch(ctx: click.Context, names: tuple[str, ...], as_json: bool) -> None:
+    """Show changes as they happen (of NAMES, or all), until Ctrl-C."""
+    from cairnwind.cli import show
+
+    site = _site(ctx)
+    zone = ZoneInfo(site.facts()["timezone"])
+    known = {each["name"] for each in [*site.outputs(), *site.inputs()]}
+    for name in names:
+        if name not in known:
+            site.output(name)
+    if not as_json and sys.stdout.isatty():
+        click.echo(click.style("Watching; Ctrl-C ends it.", dim=True))
+    shown: dict[str, str] = {}
+    for change in site.changes():
+        if names and change.name not in names:
+            continue
+        if as_json:
+            show.emit({"kind": change.kind, "id": change.id, "data": change.data})
+            continue
+        line = show.change(change.kind, change.data, zone)
+        if line is not None and shown.get(change.name) != line[12:]:
+            shown[change.name] = line[12:]
+            click.echo(line)
+        sys.stdout.flush()
+
+
+@main.command()
+@click.argument("name", required=False, shell_complete=_names("output, input"))
+@click.option("-n", "--number", type=click.IntRange(1, 1000), default=20, show_default=True, help="How many rows.")
+@click.option("--before", type=int, help="Rows before this number.")
+@as_json
+@click.pass_context
+def journal(ctx: click.Context, name: str | None, number: int, before: int | None, as_json: bool) -> None:
+    """What happened: commands with their outcomes, and every change; the newest last."""
+    from cairnwind.cli import show
+
+    site = _site(ctx)
+    rows = site.journal(name, limit=number, before=before)[::-1]
+    if as_json:
+        show.emit(rows)
+    elif rows:
+        show.journal(rows, ZoneInfo(site.facts()["timezone"]))
+        if len(rows) == number and rows[0]["sequence"] > 1:
+            click.echo(click.style(f"Earlier: cairnwind journal {name + ' ' if name else ''}--before {rows[0]['sequence']}", dim=True))
+    else:
+        click.echo("Nothing yet." if name is None else f"Nothing yet about '{name}'.")
+
+
+# --- commands ---------------------------------------------------------------------------------------------
+
+
+@main.command(context_settings={"ignore_unknown_options": True})
+@an_output
+@click.argument("setting", nargs=-1, required=True)
+@click.option("--for", "lasting", metavar="TIME", help="For so long: '10 min'.")
+@click.option("--until", metavar="TIME", help="Until then: 22:30, or a date with time.")
+@click.option("--until-released", is_flag=True, help="Until released, whatever the plan does.")
+@click.option("--when-possible", is_flag=True, help="Wait if a gate or a lost link stands in the way.")
+@as_json
+@click.pass_context
+def turn(ctx: click.Context, output: str, setting: tuple[str, ...], lasting: str | None, until: str | None, until_released: bool, when_possible: bool, as_json: bool) -> None:
+    """Turn OUTPUT on, off, to a level like '40%', or 'toggle' it."""
+    if sum((lasting is not None, until is not None, until_released)) > 1:
+        raise click.UsageError("Give one of --for, --until and --until-released.")
+    lasting = "until released" if until_released else lasting
+    _report(ctx, _site(ctx).turn(output, " ".join(setting), lasting=lasting, until=until, when_possible=when_possible), as_json)
+
+
+@main.command()
+@an_output
+@as_json
+@click.pass_context
+def release(ctx: click.Context, output: str, as_json: bool) -> None:
+    """End what persons claim on OUTPUT: the plan, or rest, has it again."""
+    _report(ctx, _site(ctx).release(output), as_json)
+
+
+@main.command()
+@an_output
+@click.argument("setting", nargs=-1)
+@click.pass_context
+def hold(ctx: click.Context, output: str, setting: tuple[str, ...]) -> None:
+    """Hold OUTPUT on (or at SETTING) until Ctrl-C; it ends with this command, however that ends."""
+    import time
+
+    with _site(ctx).hold(output, " ".join(setting) or "on") as held:
+        assert held.outcome is not None
+        click.echo(f"Holding {output} at {held.outcome.words} ({held.outcome.ending or held.outcome.outcome}); Ctrl-C lets go.")
+        sys.stdout.flush()
+        try:
+            while held.lost is None:
+                time.sleep(0.05)
+        except KeyboardInterrupt:
+            click.echo(f"\nLet go of {output}.")
+            return
+    raise Trouble("refused", f"The hold on {output} has ended: {held.lost}", "Hold again if it is still wanted.")
+
+
+@main.command()
+@click.option("--reason", default="", help="Shown to everybody while it lasts.")
+@click.option("--reset", is_flag=True, help="End the all-stop.")
+@as_json
+@click.pass_context
+def stop(ctx: click.Context, reason: str, reset: bool, as_json: bool) -> None:
+    """All-stop: every output safe, now. It stays until a keeper resets it."""
+    site = _site(ctx)
+    _report(ctx, site.reset_stop() if reset else site.stop(reason), as_json)
+    if reset and not as_json:
+        back = [f"{each['name']} ({each['wanted']['words']})" for each in site.outputs() if each["wanted"]["on"]]
+        if back:
+            click.echo(f"Claimed, and so on again: {', '.join(back)}.")
+
+
+@main.command()
+@an_output
+@click.argument("tag")
+@click.option("--reason", default="", help="Why it is locked out.")
+@click.option("--remove", is_flag=True, help="Take the tag off.")
+@as_json
+@click.pass_context
+def lockout(ctx: click.Context, output: str, tag: str, reason: str, remove: bool, as_json: bool) -> None:
+    """Hang a named TAG on OUTPUT: it stays safe while someone works on it."""
+    site = _site(ctx)
+    _report(ctx, site.unlock(output, tag) if remove else site.lock(output, tag, reason), as_json)
+
+
+def _report(ctx: click.Context, outcome: Outcome, as_json: bool) -> None:
+    """Show an outcome; anything but driving, or one that failed, has an exit code of its own."""
+    from cairnwind.cli import show
+
+    if as_json:
+        show.emit(outcome.form)
+    else:
+        what = f"{outcome.output}: {outcome.words}".rstrip(": ") if outcome.output else "all-stop"
+        if outcome.ending:
+            click.echo(f"{what} ({outcome.ending}: {outcome.text})")
+        else:
+            click.echo(f"{what} ({outcome.outcome}{': ' + outcome.reason if outcome.reason else ''})")
+    if outcome.outcome in ("blocked", "waiting"):
+        ctx.exit(exits.code("refused"))
+    if outcome.outcome == "unreachable" or outcome.ending == "failed":
+        ctx.exit(exits.code("unreachable"))
+
+
+# --- the rest ---------------------------------------------------------------------------------------------
+
+
+@main.group()
+def key() -> None:
+    """Keys, and signing in to the console."""
+
+
+@key.command()
+@as_json
+@click.pass_context
+def link(ctx: click.Context, as_json: bool) -> None:
+    """A link that signs a browser in to the console, once, within 15 minutes."""
+    from cairnwind.cli import show
+
+    form = _site(ctx).call("POST", "/sign-in-links", {})
+    show.emit(form) if as_json else click.echo(form["link"])
+
+
+@main.command()
+@click.argument("shell", type=click.Choice(["bash", "zsh", "fish"]))
+def completion(shell: str) -> None:
+    """Print the lines that make SHELL complete commands and names. For bash: eval "$(cairnwind completion bash)"."""
+    from click.shell_completion import get_completion_class
+
+    found = get_completion_class(shell)
+    assert found is not None
+    click.echo(found(main, {}, "cairnwind", "_CAIRNWIND_COMPLETE").source())

@@ -1,0 +1,133 @@
+"""How answers look in a terminal: tables, marks, times in the site's zone. Plain where it is not a terminal."""
+
+from __future__ import annotations
+
+import json
+import sys
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+from zoneinfo import ZoneInfo
+
+import click
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+STATE_STYLE = {
+    "confirmed": "", "driving": "cyan", "retrying": "yellow", "blocked": "yellow", "unreachable": "red", "fault": "red",
+}  # fmt: skip
+
+
+def console() -> Console:
+    """Standard output: as wide as need be when it is not a terminal."""
+    from rich.console import Console
+
+    return Console(highlight=False, soft_wrap=False, width=None if sys.stdout.isatty() else 200)
+
+
+def emit(form: Any) -> None:
+    """One JSON value on one line."""
+    click.echo(json.dumps(form, ensure_ascii=False))
+
+
+def time_of(text: str | None, zone: ZoneInfo) -> str:
+    """An RFC 3339 time as the site's clock shows it: the day only where it is another."""
+    if not text:
+        return ""
+    then = datetime.fromisoformat(text).astimezone(zone)
+    return f"{then:%H:%M:%S}" if then.date() == datetime.now(zone).date() else f"{then:%Y-%m-%d %H:%M}"
+
+
+def look(facts: dict[str, Any], outputs: list[dict[str, Any]], inputs: list[dict[str, Any]], boards: list[dict[str, Any]]) -> None:
+    """The site: its outputs and inputs by place, its boards."""
+    from rich.table import Table
+    from rich.text import Text
+
+    zone = ZoneInfo(facts["timezone"])
+    out = console()
+    out.print(Text(facts["name"], style="bold"))
+    if facts["all_stop"]["stopped"]:
+        stop = facts["all_stop"]
+        out.print(Text(f"ALL-STOP since {time_of(stop['since'], zone)} by the {stop['by']}{': ' + stop['reason'] if stop['reason'] else ''}", style="bold red"))
+    for board in boards:
+        if not board["up"]:
+            out.print(Text(f"Board {board['name']} does not answer: {board['reason']}", style="red"))
+    if not outputs and not inputs:
+        out.print("The site has no outputs and no inputs yet: add [output.…] tables to its file.")
+        return
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim", show_edge=False)
+    for name in ("output", "is", "because", "since", "pin"):
+        table.add_column(name, no_wrap=name != "because")
+    for place in dict.fromkeys([*(each["place"] for each in outputs), *(each["place"] for each in inputs)]):
+        table.add_row(Text(place or "elsewhere", style="italic"))
+        for each in outputs:
+            if each["place"] == place:
+                style = STATE_STYLE[each["state"]]
+                known = each["confirmed"]
+                state = Text(known["words"] if known else "unknown", style="bold" if known and known["on"] else "")
+                if each["state"] != "confirmed":
+                    state.append(f" ({each['state']})", style=style)
+                table.add_row(f"  {each['name']}", state, _because(each), time_of(each["since"], zone), f"{each['pin']} (line {each['line']})")
+        for each in inputs:
+            if each["place"] == place:
+                table.add_row(f"  {each['name']}", Text(each["state"], style="bold" if each["active"] else ""), Text("input", style="dim"), time_of(each["since"], zone), f"{each['pin']} (line {each['line']})")
+    out.print(table)
+
+
+def _because(output: dict[str, Any]) -> str:
+    if output["reason"]:
+        return str(output["reason"])
+    return f"{output['by']} wants it {output['wanted']['words']}" if output["by"] else "rest"
+
+
+def why(form: dict[str, Any]) -> None:
+    """The sentence, then the steps from wish to pin."""
+    from rich.table import Table
+    from rich.text import Text
+
+    out = console()
+    out.print(Text(f"{form['output']} is {form['sentence']}", style="bold"))
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
+    table.add_column(style="dim", no_wrap=True)
+    table.add_column()
+    for step in form["steps"]:
+        table.add_row(f"  {step['stage']}", step["text"])
+    if form["remedy"]:
+        table.add_row("  to change", form["remedy"])
+    out.print(table)
+
+
+def journal(rows: list[dict[str, Any]], zone: ZoneInfo) -> None:
+    """Rows of the journal, oldest at the top."""
+    for row in rows:
+        journal_line(row, zone)
+
+
+def journal_line(row: dict[str, Any], zone: ZoneInfo) -> None:
+    """One row: number, time, text, source."""
+    source = click.style(f"  {row['source']}", dim=True) if row["source"] else ""
+    click.echo(f"{row['sequence']:>7}  {time_of(row['at'], zone)}  {row['text']}{source}")
+
+
+def change(kind: str, data: dict[str, Any], zone: ZoneInfo) -> str | None:
+    """A change as one line, or None where it says nothing to a person."""
+    at = datetime.now(zone).strftime("%H:%M:%S.%f")[:-3]
+    match kind:
+        case "output":
+            known = data["confirmed"]["words"] if data["confirmed"] else "unknown"
+            if data["state"] == "driving":
+                what = click.style(f"{known} → {data['driven']['words']}" if data["driven"] else known, fg="cyan")
+            else:
+                what = click.style(known, bold=bool(data["confirmed"] and data["confirmed"]["on"]))
+                what += "" if data["state"] == "confirmed" else f" ({data['state']}: {data['reason']})"
+            return f"{at}  {data['name']}  {what}  " + click.style(data["by"] or "rest", dim=True)
+        case "input":
+            return f"{at}  {data['name']}  {click.style(data['state'], bold=bool(data['active']))}  " + click.style("input", dim=True)
+        case "board":
+            return f"{at}  board {data['name']} " + ("answers" if data["up"] else click.style(f"does not answer: {data['reason']}", fg="red"))
+        case "site":
+            stop = data["all_stop"]
+            return f"{at}  " + (click.style("all-stop", fg="red", bold=True) + f" by the {stop['by']}" if stop["stopped"] else "no all-stop")
+        case "command" if data["ending"] != "confirmed":
+            return f"{at}  {data['output'] or 'site'}  {data['ending']}: {data['text']}"
+    return None

@@ -1,0 +1,282 @@
+"""A site as seen from a program: small and typed, around the site rather than around its parts."""
+
+from __future__ import annotations
+
+import json
+import threading
+import uuid
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+from urllib.parse import quote
+
+import requests
+
+from cairnwind import __version__
+from cairnwind.core.errors import BoardError, CallerError, Trouble
+from cairnwind.folder import Folder, running
+
+API = "/api/v1"
+BOARD_CODES = ("unreachable", "engine", "not-recorded")
+RENEWALS = 3
+"""How often a hold is renewed within its lease."""
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """The answer to a command."""
+
+    outcome: str
+    """'driving', 'waiting', 'blocked' or 'unreachable' (a claim that stands all the same)."""
+    output: str | None
+    sequence: int
+    """The command's number in the journal."""
+    reason: str
+    command: str
+    words: str
+    """The setting, in the output's words."""
+    ending: str
+    """'confirmed', 'failed' or 'superseded', if that was known within the time to wait; else empty."""
+    text: str
+    """What became of it, in words."""
+    claim: int | None
+    form: dict[str, Any] = field(repr=False)
+    """The whole answer, as the API gave it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One event of the stream."""
+
+    kind: str
+    """'output', 'input', 'board', 'site', 'command', or 'afresh' (the whole picture)."""
+    name: str
+    data: dict[str, Any]
+    id: str
+
+
+class Site:
+    """One service, found by state folder, or by address and key.
+
+    Without arguments: the service of ``CAIRNWIND_STATE`` or of the default state folder, or a running demo.
+    Raises `CallerError` (``no-service``, ``key``) when there is none, and the service's own errors from every
+    call: `CallerError` when the caller is wrong (also when a gate refuses), `BoardError` when a board is.
+    """
+
+    def __init__(self, address: str | None = None, key: str | None = None, *, state: str | Path | None = None, timeout: float = 10.0, surface: str = "cairnwind-client") -> None:
+        if address is None:
+            folder = running(state)
+            found = folder.address()
+            if found is None:
+                raise CallerError("no-service", f"No service runs on the state folder {folder.path}.", "Start one: cairnwind serve SITE_FILE, or cairnwind demo.")
+            address, key = found["url"], key or folder.key()
+            if key is None:
+                raise CallerError("key", f"The key in {folder.path} cannot be read by this user.", "Run as the service's user, or give a key.")
+        elif key is None and state is not None:
+            key = Folder(state).key()
+        self.address = address.rstrip("/")
+        self._timeout = timeout
+        self._session = requests.Session()
+        self._session.trust_env = False  # no proxy stands between a host and itself
+        self._session.headers["User-Agent"] = f"{surface}/{__version__}"
+        if key:
+            self._session.headers["Authorization"] = f"Bearer {key}"
+
+    # --- commands -----------------------------------------------------------------------------------------
+
+    def turn(self, output: str, setting: str | float | bool, *, lasting: str | None = None, until: str | None = None, when_possible: bool = False, wait: str = "1 s") -> Outcome:
+        """Claim ``setting`` ('on', 'off', 'toggle', '40 %', 40 …) for a person.
+
+        ``lasting`` is a time ('10 min') or 'until released', ``until`` a time of day or RFC 3339; without them
+        the claim lasts until the plan next changes the output. ``wait`` is how long to wait for the board.
+        """
+        body: dict[str, Any] = {"output": output, "setting": setting, "wait": wait}
+        if lasting == "until released":
+            body["lasting"] = lasting
+        elif lasting is not None:
+            body["for"] = lasting
+        if until is not None:
+            body["until"] = until
+        if when_possible:
+            body["when_possible"] = True
+        token = str(uuid.uuid4()) if setting == "toggle" else None  # a toggle done twice would be undone
+        return _outcome(self.call("POST", "/claims", body, token=token))
+
+    def release(self, output: str) -> Outcome:
+        """End what persons claim on an output: 'I no longer care'."""
+        return _outcome(self.call("DELETE", f"/outputs/{quote(output, safe='')}/claim"))
+
+    def hold(self, output: str, setting: str | float = "on", *, lease: str = "1 s") -> Hold:
+        """A hold for a ``with`` block: kept up by a thread, ended with the block or with this program."""
+        return Hold(self, output, setting, lease)
+
+    def stop(self, reason: str = "") -> Outcome:
+        """All-stop: everything safe, now."""
+        return _outcome(self.call("PUT", "/all-stop", {"reason": reason, "wait": "2 s"}))
+
+    def reset_stop(self) -> Outcome:
+        """End the all-stop."""
+        return _outcome(self.call("DELETE", "/all-stop"))
+
+    def lock(self, output: str, tag: str, reason: str = "") -> Outcome:
+        """Hang a lockout tag: the output stays safe while it is there."""
+        return _outcome(self.call("PUT", f"/outputs/{quote(output, safe='')}/lockouts/{quote(tag, safe='')}", {"reason": reason}))
+
+    def unlock(self, output: str, tag: str) -> Outcome:
+        """Take a lockout tag off."""
+        return _outcome(self.call("DELETE", f"/outputs/{quote(output, safe='')}/lockouts/{quote(tag, safe='')}"))
+
+    # --- reading ------------------------------------------------------------------------------------------
+
+    def facts(self) -> dict[str, Any]:
+        """The site as a whole: name, time zone, all-stop, lockouts."""
+        return self._dict("/site")
+
+    def outputs(self) -> list[dict[str, Any]]:
+        """Every output, from wish to pin."""
+        return self._list("/outputs")
+
+    def output(self, name: str) -> dict[str, Any]:
+        """One output."""
+        return self._dict(f"/outputs/{quote(name, safe='')}")
+
+    def inputs(self) -> list[dict[str, Any]]:
+        """Every input."""
+        return self._list("/inputs")
+
+    def boards(self) -> list[dict[str, Any]]:
+        """Every board and the health of its link."""
+        return self._list("/boards")
+
+    def why(self, output: str) -> dict[str, Any]:
+        """Why an output is as it is: sentence, steps, remedy."""
+        return self._dict(f"/outputs/{quote(output, safe='')}/why")
+
+    def journal(self, subject: str | None = None, *, limit: int = 100, before: int | None = None, after: int | None = None) -> list[dict[str, Any]]:
+        """Rows of the journal: the newest first, or those after ``after`` in their order."""
+        asked = {"subject": subject, "limit": limit, "before": before, "after": after}
+        rows: list[dict[str, Any]] = self.call("GET", "/journal", params={name: value for name, value in asked.items() if value is not None})["rows"]
+        return rows
+
+    def changes(self, *, after: str | None = None, again: bool = True) -> Iterator[Change]:
+        """Events as they happen; first, and whenever some were missed, an 'afresh' with the whole picture.
+
+        Comes back by itself when the service restarts or the link breaks, unless ``again`` is False.
+        """
+        pause = threading.Event()
+        while True:
+            try:
+                for change in self._stream(after):
+                    after = change.id
+                    yield change
+            except requests.RequestException as error:
+                if not again:
+                    raise self._gone(error) from None
+            if not again:
+                return
+            pause.wait(0.5)
+
+    # --- underneath ---------------------------------------------------------------------------------------
+
+    def call(self, method: str, path: str, body: dict[str, Any] | None = None, *, params: dict[str, Any] | None = None, token: str | None = None) -> Any:
+        """One call of the API; returns its JSON, raises its problem."""
+        headers = {"Idempotency-Key": token} if token else {}
+        try:
+            response = self._session.request(method, self.address + API + path, json=body, params=params, headers=headers, timeout=self._timeout)
+        except requests.RequestException as error:
+            raise self._gone(error) from None
+        if response.ok:
+            return response.json()
+        raise _problem(response)
+
+    def _stream(self, after: str | None) -> Iterator[Change]:
+        headers = {"Accept": "text/event-stream", **({"Last-Event-ID": after} if after else {})}
+        with self._session.get(f"{self.address}{API}/events", headers=headers, stream=True, timeout=(self._timeout, 60)) as response:
+            if not response.ok:
+                raise _problem(response)
+            fields: dict[str, str] = {}
+            for raw in response.iter_lines(chunk_size=1):
+                line = raw.decode("utf-8")
+                if line:
+                    name, _, value = line.partition(": ")
+                    fields[name] = value
+                elif "data" in fields:
+                    data = json.loads(fields["data"])
+                    yield Change(fields["event"], data.get("name") or data.get("output") or "", data, fields.get("id", ""))
+                    fields = {}
+
+    def _gone(self, error: Exception) -> CallerError:
+        return CallerError("no-service", f"The service at {self.address} does not answer ({type(error).__name__}).", "See whether it runs: cairnwind look.")
+
+    def _dict(self, path: str) -> dict[str, Any]:
+        found: dict[str, Any] = self.call("GET", path)
+        return found
+
+    def _list(self, path: str) -> list[dict[str, Any]]:
+        found: list[dict[str, Any]] = self.call("GET", path)
+        return found
+
+
+class Hold:
+    """A claim of rank *hand* that lasts as long as it is renewed. Use it as a context manager.
+
+    ``lost`` is set, with a reason, when the service has ended it (all-stop, a lost board, a lost link).
+    """
+
+    def __init__(self, site: Site, output: str, setting: str | float, lease: str) -> None:
+        self._site = site
+        self._body = {"output": output, "setting": setting, "rank": "hand", "lease": lease, "wait": "1 s"}
+        self._over = threading.Event()
+        self.lost: str | None = None
+        self.outcome: Outcome | None = None
+
+    def __enter__(self) -> Hold:
+        self.outcome = _outcome(self._site.call("POST", "/claims", self._body))
+        claim = self.outcome.form["claim"]
+        from cairnwind.core.quantities import NS, duration
+
+        pause = duration(self._body["lease"]) / NS / RENEWALS
+        self._path = f"/claims/{claim['id']}"
+        self._thread = threading.Thread(target=self._keep_up, args=(pause,), name="cairnwind-hold", daemon=True)
+        self._thread.start()
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self._over.set()
+        self._thread.join()
+        if self.lost is None:
+            try:
+                self._site.call("DELETE", self._path)
+            except Trouble:
+                pass  # it has ended by itself, or will with its lease
+
+    def change(self, setting: str | float) -> Outcome:
+        """Bring what is held to another setting."""
+        return _outcome(self._site.call("PATCH", self._path, {"setting": setting, "wait": "1 s"}))
+
+    def _keep_up(self, pause: float) -> None:
+        while not self._over.wait(pause):
+            try:
+                self._site.call("PATCH", self._path, {})
+            except Trouble as error:
+                self.lost = error.sentence
+                return
+
+
+def _outcome(form: dict[str, Any]) -> Outcome:
+    setting, ending, claim = form.get("setting") or {}, form.get("ending") or {}, form.get("claim") or {}
+    return Outcome(
+        form["outcome"], form["output"], form["sequence"], form["reason"], form["command"], setting.get("words", ""),
+        ending.get("ending", ""), ending.get("text", ""), claim.get("id"), form,
+    )  # fmt: skip
+
+
+def _problem(response: requests.Response) -> Trouble:
+    try:
+        form = response.json()
+        code, sentence, remedy = form["code"], form["detail"], form.get("remedy", "")
+    except (ValueError, KeyError, TypeError):
+        return CallerError("no-service", f"What answers at {response.url} is no Cairnwind service.", "Check the address.")
+    return (BoardError if code in BOARD_CODES else CallerError)(code, sentence, remedy)

@@ -1,0 +1,736 @@
+"""The engine: events in, effects out.
+
+The theory, in full in the design's rules of the engine:
+
+* Claims say what is *wanted*, gates what is *allowed*; links are told what to *drive* and boards *confirm*.
+* An event touches a few outputs. For each of those, and for no other, `_settle` walks the way from wish to
+  pin once. So an event costs what it affects, however many outputs there are.
+* Drive compares with what is in flight or confirmed, never with what was last sent. One setting at a time is
+  on its way to an output, under a generation number; a newer one replaces it, and an answer to an older one
+  is ignored.
+* A failed write makes the driven state unknown. What should be safe is tried for ever, with backoff; what
+  should be on is tried while it is still wanted.
+
+Everything that affects the state is in this file. It never reads a clock: each event brings the time, and
+`next_deadline` says when the engine wants to be told that time has passed.
+"""
+
+from __future__ import annotations
+
+import heapq
+from collections.abc import Callable, Iterable
+from dataclasses import replace
+from typing import Any
+
+from cairnwind.core import events as ev
+from cairnwind.core.claims import PERSON, Claim, Instant, Rank, held, leading, put, restore, take
+from cairnwind.core.history import claim_form, source_form, stop_form, tag_form
+from cairnwind.core.inputs import Contact
+from cairnwind.core.interlocks import Gatekeeper, Refusal, Stop, Tag
+from cairnwind.core.model import Output, Site
+from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
+from cairnwind.core.quantities import NS
+from cairnwind.core.settings import OFF, ON, Setting, encode
+
+RETRY_FIRST = NS // 10
+RETRY_LONGEST = 5 * NS
+ANSWER_WITHIN = 5 * NS
+"""A board that has not answered a drive by then has failed it."""
+JUMP = 2 * NS
+"""A wall clock that moves this much more or less than the monotonic one has been set."""
+
+
+class Standing:
+    """How one output stands: what the engine knows about it beyond the facts of its wiring."""
+
+    __slots__ = (
+        "allowed", "asker", "attempts", "claims", "confirmed", "corrected", "failed", "fault", "generation",
+        "homing", "how", "leader", "output", "pending", "refusal", "retry_at", "sent", "since", "stuck",
+        "wanted", "watched",
+    )  # fmt: skip
+
+    def __init__(self, output: Output) -> None:
+        self.output = output
+        self.claims: tuple[Claim, ...] = ()
+        self.leader: Claim | None = None
+        self.wanted: Setting = output.rest
+        self.refusal: Refusal | None = None
+        self.allowed: Setting = output.safe
+        self.homing = True
+        """Not yet confirmed safe since the link came up: safe comes first."""
+        self.generation = 0
+        self.pending: Setting | None = None
+        self.sent = 0
+        self.watched = False
+        """An answer deadline is in the heap."""
+        self.confirmed: Setting | None = None
+        self.how = ""
+        self.since = 0
+        self.attempts = 0
+        self.failed: Setting | None = None
+        """What the last drive that failed was for."""
+        self.retry_at: int | None = None
+        self.corrected = False
+        """A differing read-back has been corrected once."""
+        self.stuck: Setting | None = None
+        """The setting that the board does not take, after that."""
+        self.fault = ""
+        self.asker = ""
+        """The command that waits to hear what became of it."""
+
+
+class Engine:
+    """The state machine of one site. See the module's page for the theory."""
+
+    def __init__(self, site: Site) -> None:
+        self.site = site
+        self.sequence = 0
+        self._keeper = Gatekeeper()
+        self._standings = {name: Standing(output) for name, output in site.outputs.items()}
+        self._contacts = {name: Contact(input) for name, input in site.inputs.items()}
+        self._boards = {name: BoardNow(name, False, "not opened yet", 0) for name in site.boards}
+        self._on_board: dict[str, list[str]] = {name: [] for name in site.boards}
+        for name, output in site.outputs.items():
+            self._on_board[output.pin.board].append(name)
+        self._recording = True
+        self._trouble = ""
+        self._early: list[ev.Record] = []
+        """What happened before the journal was read; it is numbered and recorded at the start."""
+        self._mono: list[tuple[int, int, str, str, str]] = []
+        self._wall: list[tuple[int, int, str, str, str]] = []
+        self._entries = 0
+        self._now = Instant(0, 0)
+        self._lead: int | None = None
+        self._drives: list[ev.Drive] = []
+        self._effects: list[Any] = []
+        self._touched: dict[str, None] = {}
+        self._asked: list[tuple[ev.Wish | ev.Renew, Claim, int]] = []
+        self._stopping: tuple[str, set[str]] | None = None
+
+    # --- the way in ---------------------------------------------------------------------------------------
+
+    def handle(self, event: ev.Event) -> list[ev.Effect]:
+        """Take one event; return its effects, drives first and among those moves to off first."""
+        self._now = event.at
+        self._drives, self._effects, self._touched, self._asked = [], [], {}, []
+        self._notice_jump()
+        if self._mono or self._wall:
+            self._meet_deadlines()
+        _HANDLERS[type(event)](self, event)
+        for name in self._touched:
+            self._settle(self._standings[name])
+        for wish, claim, sequence in self._asked:
+            self._answer(wish, claim, sequence)
+        for name in self._touched:
+            self._effects.append(ev.Changed("output", name))
+        if len(self._drives) > 1:
+            self._drives.sort(key=lambda drive: drive.setting.on)
+        return [*self._drives, *self._effects]
+
+    def next_deadline(self, now: Instant) -> int | None:
+        """Monotonic nanoseconds at which a `Tick` is due, seen from ``now``; None if nothing is pending."""
+        due = [self._mono[0][0]] if self._mono else []
+        if self._wall:
+            due.append(now.mono + self._wall[0][0] - now.wall)
+        return min(due, default=None)
+
+    # --- pictures for readers -----------------------------------------------------------------------------
+
+    def output_now(self, name: str) -> OutputNow:
+        """The output as it stands."""
+        s = self._standings[name]
+        board = self._boards[s.output.pin.board]
+        return OutputNow(
+            s.output, s.wanted, s.leader, s.claims, s.refusal, s.allowed, s.pending, s.confirmed, s.how,
+            s.since, board.up, board.reason, s.fault, s.attempts,
+        )  # fmt: skip
+
+    def input_now(self, name: str) -> InputNow:
+        """The input as it stands."""
+        contact = self._contacts[name]
+        return InputNow(name, contact.active, contact.since)
+
+    def board_now(self, name: str) -> BoardNow:
+        """The board as it stands."""
+        return self._boards[name]
+
+    def site_now(self) -> SiteNow:
+        """All-stop, lockout tags, and whether the journal can be written."""
+        tags = tuple(tag for tags in self._keeper.tags.values() for tag in tags.values())
+        return SiteNow(self._keeper.stop, tags, self._recording, self._trouble)
+
+    def in_flight(self, drive: ev.Drive) -> bool:
+        """Whether this drive is still the one that counts for its output."""
+        s = self._standings[drive.output]
+        return s.pending is not None and s.generation == drive.generation
+
+    def unsafe(self) -> list[str]:
+        """Outputs that are not confirmed at what is allowed now: at shutdown, those not known to be safe."""
+        return [
+            name for name, s in self._standings.items()
+            if s.pending is not None or s.confirmed is None or s.confirmed != s.allowed
+        ]  # fmt: skip
+
+    # --- commands -----------------------------------------------------------------------------------------
+
+    def _wish(self, event: ev.Wish) -> None:
+        s = self._standings.get(event.output)
+        sequence = self._number()
+        if s is None:
+            return self._refuse(event, sequence, "unknown", Refusal("name", "the site has no such output", ""))
+        before = leading(s.claims)
+        setting = event.setting
+        if setting is None:
+            setting = OFF if (before.setting if before else s.output.rest).on else ON
+        if not self._permitted(s, event, setting, sequence):
+            return None
+        self._make(s, event, setting, sequence)
+        return None
+
+    def _overtaken(self, event: ev.Overtaken) -> None:
+        self._refuse(event, self._number(), "refused", Refusal("overtaken", "a later 'off' overtook it", "Say it again if it is still wanted."))
+
+    def _permitted(self, s: Standing, event: ev.Wish, setting: Setting, sequence: int) -> bool:
+        """Whether a claim may be made at all; if not, the command is answered here.
+
+        A person's or hand's wish that is not permitted now leaves no claim, unless only time stands in the
+        way or 'when possible' was asked. Moves to safe are always permitted.
+        """
+        if setting in (s.output.safe, OFF) and not (setting != s.output.safe and self._keeper.refusal(s.output)):
+            return True
+        if not self._recording:
+            self._refuse(event, sequence, "refused", Refusal("journal", f"the journal cannot be written: {self._trouble}", "Only moves toward off are carried out until it can."), setting)  # fmt: skip
+            return False
+        if event.rank < Rank.PERSON or event.when_possible:
+            return True
+        refusal = self._keeper.refusal(s.output)
+        if refusal is not None and not refusal.only_time:
+            self._refuse(event, sequence, "refused", refusal, setting)
+            return False
+        board = self._boards[s.output.pin.board]
+        if not board.up:
+            self._refuse(event, sequence, "unreachable", Refusal("link", f"board {board.name} does not answer: {board.reason}", "See to the board; say it again when the link is back."), setting)  # fmt: skip
+            return False
+        return True
+
+    def _make(self, s: Standing, event: ev.Wish, setting: Setting, sequence: int) -> None:
+        life = event.lifetime
+        ends_mono = ends_wall = None
+        if life.kind in ("for", "lease"):
+            ends_mono, ends_wall = event.at.mono + life.span, event.at.wall + life.span
+        elif life.kind == "until":
+            ends_wall = life.wall
+        claim = Claim(
+            sequence, s.output.name, event.slot, event.rank, setting, sequence, event.source, life, event.at,
+            ends_mono, ends_wall,
+        )  # fmt: skip
+        if claim.rank is Rank.PLAN:
+            self._edge(s)
+        s.claims = put(s.claims, claim)
+        self._watch_end(claim)
+        self._effects.append(ev.KeepClaim(claim))
+        self._touched[s.output.name] = None
+        self._supersede(s, f"by {claim.text}")
+        self._asked.append((event, claim, sequence))
+
+    def _renew(self, event: ev.Renew) -> None:
+        s = self._standings.get(event.output)
+        claim = held(s.claims, event.slot) if s is not None else None
+        if s is None or claim is None or claim.lifetime.kind != "lease":
+            self._refuse(event, self._number(), "refused", Refusal("lease", "this hold has ended", "Make a new one."))
+            return
+        span = claim.lifetime.span
+        ends = (event.at.mono + span, event.at.wall + span)
+        if event.setting is None or event.setting == claim.setting:
+            s.claims = put(s.claims, replace(claim, ends_mono=ends[0], ends_wall=ends[1]))
+            self._touched[event.output] = None
+            self._effects.append(self._outcome(event.command, s, s.claims[-1], claim.id))
+            return
+        sequence = self._number()
+        wish = ev.Wish(event.at, event.command, event.source, event.output, event.setting, claim.rank, claim.slot, claim.lifetime)
+        if not self._permitted(s, wish, event.setting, sequence):
+            return
+        claim = replace(claim, setting=event.setting, place=sequence, ends_mono=ends[0], ends_wall=ends[1])
+        s.claims = put(s.claims, claim)
+        self._effects.append(ev.KeepClaim(claim))
+        self._touched[event.output] = None
+        self._supersede(s, f"by {claim.text}")
+        self._asked.append((event, claim, sequence))
+
+    def _release(self, event: ev.Release) -> None:
+        sequence = self._number()
+        s = self._standings.get(event.output)
+        if s is None:
+            self._refuse(event, sequence, "refused", Refusal("name", "the site has no such output", ""))
+            return
+        claim = held(s.claims, event.slot)
+        reason = f"released {claim.text}" if claim else "nothing to release: nobody claims it there"
+        if claim is not None:
+            self._end(s, claim, "released", journal=False)
+        data = {"verb": "release", "slot": event.slot, "claim": claim.id if claim else None}
+        self._record(sequence, "command", event.output, f"{event.output}: {reason}", event, data)
+        word = "driving" if self._recording else "not recorded"
+        self._effects.append(ev.Outcome(event.command, sequence, word, event.output, reason, claim=claim))
+
+    def _all_stop(self, event: ev.AllStop) -> None:
+        sequence = self._number()
+        first = self._keeper.stop is None
+        if first:
+            self._keeper.stop = Stop(event.at.wall, event.source, event.reason)
+            self._effects.append(ev.KeepStop(self._keeper.stop))
+            self._disarm(self._standings.values(), "ended by the all-stop")
+            for s in self._standings.values():
+                if s.wanted != s.output.safe or s.confirmed != s.output.safe or s.pending is not None:
+                    self._touched[s.output.name] = None
+            self._stopping = (event.command, set(self._touched))
+        self._effects.append(ev.Changed("site", ""))
+        reason = "everything to safe" if first else "the all-stop was in force already"
+        data = {"verb": "stop", "stop": stop_form(self._keeper.stop)}
+        self._record(sequence, "command", "", f"all-stop: {event.reason or 'no reason given'}", event, data)
+        word = "driving" if self._recording else "not recorded"
+        self._effects.append(ev.Outcome(event.command, sequence, word, "", reason))
+        self._count_stopped()
+        if not first:
+            self._effects.append(ev.Ended(event.command, "", "confirmed", reason))
+
+    def _reset_stop(self, event: ev.ResetStop) -> None:
+        sequence = self._number()
+        if not event.source.keeps:
+            self._refuse(event, sequence, "refused", Refusal("role", "only a keeper resets an all-stop", "Use a key with the role keep."))
+            return
+        if not self._recording and self._keeper.stop is not None:
+            self._refuse(event, sequence, "refused", Refusal("journal", f"the journal cannot be written: {self._trouble}", "See to the disk first."))
+            return
+        was = self._keeper.stop
+        self._keeper.stop = None
+        self._effects += [ev.KeepStop(None), ev.Changed("site", "")]
+        if was is not None:
+            for s in self._standings.values():
+                if s.refusal is not None:
+                    self._touched[s.output.name] = None
+        reason = "the all-stop is reset" if was else "there was no all-stop to reset"
+        self._record(sequence, "command", "", reason, event, {"verb": "reset"})
+        self._effects.append(ev.Outcome(event.command, sequence, "driving", "", reason))
+
+    def _lock(self, event: ev.Lock) -> None:
+        sequence = self._number()
+        s = self._standings[event.output]
+        tag = Tag(event.output, event.tag, event.source, event.at.wall, event.reason)
+        tags = self._keeper.tags.setdefault(event.output, {})
+        tag = tags.setdefault(event.tag, tag)
+        self._disarm([s], f"ended by the lockout '{event.tag}'")
+        self._touched[event.output] = None
+        self._effects += [ev.KeepTag(tag), ev.Changed("site", "")]
+        reason = f"locked out by tag '{event.tag}'"
+        self._record(sequence, "command", event.output, f"{event.output}: {reason}", event, {"verb": "lock", "tag": tag_form(tag)})
+        word = "driving" if self._recording else "not recorded"
+        self._effects.append(ev.Outcome(event.command, sequence, word, event.output, reason))
+
+    def _unlock(self, event: ev.Unlock) -> None:
+        sequence = self._number()
+        tags = self._keeper.tags.get(event.output, {})
+        tag = tags.get(event.tag)
+        if tag is not None and not (event.source.keeps or event.source.who == tag.source.who):
+            self._refuse(event, sequence, "refused", Refusal("lockout", f"tag '{tag.name}' was hung by the {tag.source.text}", "They take it off, or a keeper does."))
+            return
+        if not self._recording:
+            self._refuse(event, sequence, "refused", Refusal("journal", f"the journal cannot be written: {self._trouble}", "See to the disk first."))
+            return
+        if tag is not None:
+            del tags[event.tag]
+            if not tags:
+                del self._keeper.tags[event.output]
+            self._effects += [ev.DropTag(event.output, event.tag), ev.Changed("site", "")]
+            self._touched[event.output] = None
+        reason = f"tag '{event.tag}' taken off" if tag else f"no tag '{event.tag}' was on it"
+        self._record(sequence, "command", event.output, f"{event.output}: {reason}", event, {"verb": "unlock", "tag": event.tag})
+        self._effects.append(ev.Outcome(event.command, sequence, "driving", event.output, reason))
+
+    # --- what boards and inputs say -----------------------------------------------------------------------
+
+    def _confirmed(self, event: ev.Confirmed) -> None:
+        s = self._standings[event.output]
+        if event.generation != s.generation or not self._boards[s.output.pin.board].up:
+            return
+        awaited, s.pending = s.pending, None
+        expected = awaited if awaited is not None else s.confirmed
+        was, s.confirmed, s.how = s.confirmed, event.setting, event.how
+        if was != s.confirmed:
+            s.since = event.at.wall
+            self._journal_change(s)
+        self._touched[event.output] = None
+        if event.setting == expected:
+            if awaited is not None:
+                s.attempts, s.failed, s.retry_at, s.corrected, s.stuck, s.fault = 0, None, None, False, None, ""
+                if s.homing and s.confirmed == s.output.safe:
+                    s.homing = False
+                self._tell(s, "confirmed", f"{s.output.say(event.setting)}, {event.how} by board {s.output.pin.board}")
+            return
+        self._differs(s, expected)
+
+    def _differs(self, s: Standing, expected: Setting | None) -> None:
+        """A read-back that is not what was driven: corrected once, then a fault."""
+        if not s.corrected:
+            s.corrected = True
+            return
+        assert expected is not None and s.confirmed is not None
+        s.stuck = expected
+        text = f"board {s.output.pin.board} shows {s.output.say(s.confirmed)} instead of {s.output.say(expected)}, also after a correction"
+        if s.fault != text:
+            s.fault = text
+            self._record(self._number(), "fault", s.output.name, f"{s.output.name}: {text}", None, {"fault": text})
+        self._tell(s, "failed", text)
+        self._back_off(s, expected)
+
+    def _failed(self, event: ev.Failed) -> None:
+        s = self._standings[event.output]
+        if event.generation == s.generation and s.pending is not None:
+            self._fail(s, event.reason)
+
+    def _fail(self, s: Standing, reason: str) -> None:
+        assert s.pending is not None
+        tried, s.pending, s.confirmed, s.how = s.pending, None, None, ""
+        if s.attempts == 0:
+            text = f"{s.output.name}: could not be set to {s.output.say(tried)}: {reason}"
+            self._record(self._number(), "failed", s.output.name, text, None, {"reason": reason})
+        self._tell(s, "failed", reason)
+        self._back_off(s, tried)
+        self._touched[s.output.name] = None
+
+    def _back_off(self, s: Standing, tried: Setting) -> None:
+        s.failed = tried
+        s.retry_at = self._now.mono + min(RETRY_FIRST << min(s.attempts, 10), RETRY_LONGEST)
+        s.attempts += 1
+        self._push(self._mono, s.retry_at, "retry", s.output.name)
+
+    def _link_up(self, event: ev.LinkUp) -> None:
+        self._set_board(event.board, True, "")
+        readings = dict(event.readings)
+        for name in self._on_board[event.board]:
+            s = self._standings[name]
+            self._forget(s)
+            s.confirmed = readings.get(name)
+            s.how = "read back" if s.confirmed is not None else ""
+            s.homing = s.confirmed != s.output.safe
+            if s.confirmed is not None:
+                s.since = event.at.wall
+                self._journal_change(s)
+            self._touched[name] = None
+
+    def _link_lost(self, event: ev.LinkLost) -> None:
+        self._set_board(event.board, False, event.reason)
+        standings = [self._standings[name] for name in self._on_board[event.board]]
+        for s in standings:
+            self._forget(s)
+            s.confirmed, s.how, s.homing = None, "", True
+            self._tell(s, "failed", f"the link to board {event.board} was lost: {event.reason}")
+            self._touched[s.output.name] = None
+        self._disarm(standings, f"ended when board {event.board} was lost")
+        for contact in self._contacts.values():
+            if contact.input.pin.board == event.board:
+                self._see(contact, None)
+
+    def _input_seen(self, event: ev.InputSeen) -> None:
+        self._see(self._contacts[event.input], event.active)
+
+    def _see(self, contact: Contact, active: bool | None) -> None:
+        if contact.see(active, self._now.mono, self._now.wall):
+            self._journal_input(contact)
+        elif contact.deadline is not None:
+            self._push(self._mono, contact.deadline, "input", contact.input.name)
+
+    # --- the service's own events -------------------------------------------------------------------------
+
+    def _start(self, event: ev.Start) -> None:
+        self.sequence = event.sequence
+        self._keeper.starting = False
+        self._keeper.stop = event.stop
+        for tag in event.tags:
+            if tag.output in self._standings:
+                self._keeper.tags.setdefault(tag.output, {})[tag.name] = tag
+        self._record(self._number(), "start", "", "the service started", None, {})
+        self._effects += [replace(record, sequence=self._number()) for record in self._early]
+        self._early = []
+        for claim in event.claims:
+            self._take_back(claim)
+        for name in self._standings:
+            self._touched[name] = None
+        self._effects.append(ev.Changed("site", ""))
+
+    def _take_back(self, stored: Claim) -> None:
+        """Restore a stored claim, or say why it is not there any more."""
+        s = self._standings.get(stored.output)
+        claim = restore(stored, self._now)
+        why = "ended while the service was down"
+        if s is None:
+            claim, why = None, "its output is no longer in the site file"
+        elif claim is not None and s.output.rearm == "command" and _armed(claim):
+            claim, why = None, "needs a new command after a restart"
+        elif claim is not None and not s.output.dimmable and s.output.say(claim.setting).endswith("%"):
+            claim, why = None, "its output is no longer dimmed"
+        if s is None or claim is None:
+            self._journal_end(stored, why)
+            self._effects.append(ev.DropClaim(stored.output, stored.slot))
+            return
+        s.claims = put(s.claims, claim)
+        self._watch_end(claim)
+
+    def _shutdown(self, event: ev.Shutdown) -> None:
+        self._keeper.closing = True
+        self._record(self._number(), "shutdown", "", "the service is stopping: every output to safe", None, {})
+        for name in self._standings:
+            self._touched[name] = None
+
+    def _set_recording(self, event: ev.Recording) -> None:
+        if self._recording != event.ok:
+            self._recording, self._trouble = event.ok, event.reason
+            self._effects.append(ev.Changed("site", ""))
+            text = "the journal can be written again" if event.ok else f"the journal cannot be written: {event.reason}"
+            self._record(self._number(), "journal", "", text, None, {"ok": event.ok})
+
+    def _tick(self, event: ev.Tick) -> None:
+        """Time has passed; `_meet_deadlines` has done what was due."""
+
+    # --- from wish to pin ---------------------------------------------------------------------------------
+
+    def _settle(self, s: Standing) -> None:
+        """Walk the way from wish to pin for one output."""
+        s.leader = leading(s.claims)
+        s.wanted = s.leader.setting if s.leader else s.output.rest
+        s.refusal = None if s.wanted == s.output.safe else self._keeper.refusal(s.output)
+        s.allowed = s.output.safe if s.refusal else s.wanted
+        self._drive(s, s.output.safe if s.homing else s.allowed)
+        self._count_stopped(s)
+
+    def _drive(self, s: Standing, target: Setting) -> None:
+        if not self._boards[s.output.pin.board].up:
+            return
+        if (s.pending if s.pending is not None else s.confirmed) == target:
+            if s.pending is None:
+                s.attempts, s.failed, s.retry_at = 0, None, None
+                if s.homing:
+                    s.homing = False
+                    if s.allowed != target:
+                        self._drive(s, s.allowed)
+            return
+        if s.failed == target and s.retry_at is not None and self._now.mono < s.retry_at:
+            return
+        if s.stuck == target and target != s.output.safe:
+            return
+        if s.failed is not None and s.failed != target:
+            s.attempts, s.failed, s.retry_at = 0, None, None
+        if s.stuck is not None and s.stuck != target:
+            s.stuck, s.corrected, s.fault = None, False, ""
+        s.generation += 1
+        s.pending, s.sent = target, self._now.mono
+        if not s.watched:
+            s.watched = True
+            self._push(self._mono, s.sent + ANSWER_WITHIN, "answer", s.output.name)
+        self._drives.append(ev.Drive(s.output.name, s.generation, target))
+
+    def _answer(self, event: ev.Wish | ev.Renew, claim: Claim, sequence: int) -> None:
+        s = self._standings[claim.output]
+        outcome = self._outcome(event.command, s, claim, sequence)
+        data = {"verb": "claim", "claim": claim_form(claim), "outcome": outcome.outcome, "reason": outcome.reason}
+        said = s.output.say(claim.setting)
+        tail = f" ({outcome.outcome}: {outcome.reason})" if outcome.reason else f" ({outcome.outcome})"
+        self._record(sequence, "command", claim.output, f"{claim.output} to {said}{tail}", event, data)
+        self._effects.append(outcome)
+        if outcome.outcome == "driving" and s.pending is None and s.confirmed == claim.setting:
+            self._effects.append(ev.Ended(event.command, claim.output, "confirmed", f"{said} already, {s.how}"))
+        elif outcome.outcome == "driving":
+            s.asker = event.command
+
+    def _outcome(self, command: str, s: Standing, claim: Claim, sequence: int) -> ev.Outcome:
+        """The word for how a standing claim fares, and why."""
+        leader = leading(s.claims)
+        reason = remedy = ""
+        board = self._boards[s.output.pin.board]
+        if leader is not None and leader.slot != claim.slot:
+            word, reason = "waiting", f"{leader.text} leads with {s.output.say(leader.setting)}"
+            remedy = "It takes effect when that ends."
+        elif not board.up:
+            word, reason = "unreachable", f"board {board.name} does not answer: {board.reason}"
+            remedy = "It stands, and counts when the link is back."
+        elif s.refusal is not None:
+            word, reason, remedy = ("waiting" if s.refusal.only_time else "blocked"), s.refusal.reason, s.refusal.remedy
+        elif s.fault and s.stuck == claim.setting:
+            word, reason, remedy = "blocked", s.fault, "See to the board."
+        else:
+            word = "driving"
+            reason = "it is so already" if s.pending is None and s.confirmed == claim.setting else ""
+        if not self._recording:
+            word, reason = "not recorded", f"the journal cannot be written: {self._trouble}"
+        return ev.Outcome(command, sequence, word, claim.output, reason, remedy, claim.setting, claim)
+
+    # --- claims that end ----------------------------------------------------------------------------------
+
+    def _end(self, s: Standing, claim: Claim, why: str, *, journal: bool = True) -> None:
+        s.claims = take(s.claims, claim.slot)
+        self._effects.append(ev.DropClaim(claim.output, claim.slot))
+        self._touched[s.output.name] = None
+        if journal:
+            self._journal_end(claim, why)
+        if claim.rank is Rank.PLAN:
+            self._edge(s)
+
+    def _edge(self, s: Standing) -> None:
+        """The plan changes this output: takeovers end."""
+        for claim in s.claims:
+            if claim.lifetime.kind == "takeover" and claim.slot == PERSON:
+                self._end(s, claim, "the plan takes over again")
+
+    def _disarm(self, standings: Iterable[Standing], why: str) -> None:
+        """Where the site file asks for a new command after a stop, end what persons and hands had on."""
+        for s in standings:
+            if s.output.rearm == "command":
+                for claim in s.claims:
+                    if _armed(claim):
+                        self._end(s, claim, why)
+
+    def _supersede(self, s: Standing, by: str) -> None:
+        self._tell(s, "superseded", by)
+
+    def _tell(self, s: Standing, ending: str, text: str) -> None:
+        if s.asker:
+            self._effects.append(ev.Ended(s.asker, s.output.name, ending, text))
+            s.asker = ""
+
+    def _count_stopped(self, s: Standing | None = None) -> None:
+        """An all-stop is confirmed when each output that had to move is."""
+        if self._stopping is None:
+            return
+        command, left = self._stopping
+        if s is not None and s.pending is None and (s.confirmed == s.output.safe or not self._boards[s.output.pin.board].up):
+            left.discard(s.output.name)
+        if not left:
+            self._stopping = None
+            self._effects.append(ev.Ended(command, "", "confirmed", "every output that answers is safe"))
+
+    # --- time ---------------------------------------------------------------------------------------------
+
+    def _push(self, heap: list[tuple[int, int, str, str, str]], due: int, kind: str, name: str, slot: str = "") -> None:
+        self._entries += 1
+        heapq.heappush(heap, (due, self._entries, kind, name, slot))
+
+    def _watch_end(self, claim: Claim) -> None:
+        if claim.lifetime.kind == "until" and claim.ends_wall is not None:
+            self._push(self._wall, claim.ends_wall, "claim", claim.output, claim.slot)
+        elif claim.ends_mono is not None:
+            self._push(self._mono, claim.ends_mono, "claim", claim.output, claim.slot)
+
+    def _meet_deadlines(self) -> None:
+        for heap, time in ((self._mono, self._now.mono), (self._wall, self._now.wall)):
+            while heap and heap[0][0] <= time:
+                _, _, kind, name, slot = heapq.heappop(heap)
+                _DEADLINES[kind](self, name, slot)
+
+    def _claim_due(self, name: str, slot: str) -> None:
+        """A claim's end has come, unless it was renewed or replaced since this entry was made."""
+        s = self._standings[name]
+        claim = held(s.claims, slot)
+        if claim is None or claim.lifetime.kind in ("takeover", "released"):
+            return
+        calendar = claim.lifetime.kind == "until"
+        ends, time = (claim.ends_wall, self._now.wall) if calendar else (claim.ends_mono, self._now.mono)
+        assert ends is not None
+        if ends <= time:
+            words = {"lease": "its holder did not renew it", "for": "its time was up", "until": "its time was up"}
+            self._end(s, claim, words[claim.lifetime.kind])
+        else:
+            self._watch_end(claim)
+
+    def _retry_due(self, name: str, slot: str) -> None:
+        s = self._standings[name]
+        if s.retry_at is not None and s.retry_at <= self._now.mono:
+            s.retry_at = None
+            self._touched[name] = None
+
+    def _answer_due(self, name: str, slot: str) -> None:
+        s = self._standings[name]
+        s.watched = False
+        if s.pending is None:
+            return
+        if s.sent + ANSWER_WITHIN <= self._now.mono:
+            self._fail(s, f"board {s.output.pin.board} did not answer within {ANSWER_WITHIN // NS} s")
+        else:
+            s.watched = True
+            self._push(self._mono, s.sent + ANSWER_WITHIN, "answer", name)
+
+    def _input_due(self, name: str, slot: str) -> None:
+        contact = self._contacts[name]
+        if contact.due(self._now.mono, self._now.wall):
+            self._journal_input(contact)
+
+    def _notice_jump(self) -> None:
+        """A wall clock that was set is journalled; calendar ends follow it, durations do not."""
+        lead = self._now.wall - self._now.mono
+        if self._lead is not None and abs(lead - self._lead) > JUMP and not self._keeper.starting:
+            moved = (lead - self._lead) / NS
+            text = f"the clock was set {'forward' if moved > 0 else 'back'} by {abs(moved):.0f} s"
+            self._record(self._number(), "clock", "", text, None, {"moved": moved})
+        self._lead = lead
+
+    # --- small helpers ------------------------------------------------------------------------------------
+
+    def _forget(self, s: Standing) -> None:
+        """What was on its way no longer counts; an answer to it would be a late one."""
+        s.generation += 1
+        s.pending, s.attempts, s.failed, s.retry_at = None, 0, None, None
+        s.corrected, s.stuck, s.fault = False, None, ""
+
+    def _set_board(self, name: str, up: bool, reason: str) -> None:
+        self._boards[name] = BoardNow(name, up, reason, self._now.wall)
+        self._effects.append(ev.Changed("board", name))
+        text = f"board {name} answers" if up else f"board {name} does not answer: {reason}"
+        self._record(self._number(), "link", name, text, None, {"up": up, "reason": reason})
+
+    def _number(self) -> int:
+        self.sequence += 1
+        return self.sequence
+
+    def _record(self, sequence: int, kind: str, subject: str, text: str, event: ev.Command | None, data: dict[str, Any]) -> None:
+        command = event.command if event is not None else ""
+        source = event.source.text if event is not None else ""
+        record = ev.Record(sequence, self._now, kind, subject, text, command, source, data)
+        (self._early if self._keeper.starting else self._effects).append(record)
+
+    def _refuse(self, event: ev.Command, sequence: int, word: str, refusal: Refusal, setting: Setting | None = None) -> None:
+        name = getattr(event, "output", "")
+        word = "refused" if word == "unknown" else word
+        wanted = f" to {self._standings[name].output.say(setting)}" if setting is not None else ""
+        self._record(sequence, "command", name, f"{name or 'site'}{wanted} ({word}: {refusal.reason})", event, {
+            "verb": type(event).__name__.lower(), "outcome": word, "reason": refusal.reason,
+            "source": source_form(event.source),
+        })  # fmt: skip
+        self._effects.append(ev.Outcome(event.command, sequence, word, name, refusal.reason, refusal.remedy, setting))
+
+    def _journal_change(self, s: Standing) -> None:
+        assert s.confirmed is not None
+        text = f"{s.output.name} is {s.output.say(s.confirmed)} ({s.how})"
+        self._record(self._number(), "change", s.output.name, text, None, {"setting": encode(s.confirmed)})
+
+    def _journal_input(self, contact: Contact) -> None:
+        name = contact.input.name
+        self._effects.append(ev.Changed("input", name))
+        self._record(self._number(), "input", name, f"{name} is {contact.input.say(contact.active)}", None, {"active": contact.active})
+
+    def _journal_end(self, claim: Claim, why: str) -> None:
+        text = f"{claim.output}: the claim of {claim.text} ended: {why}"
+        self._record(self._number(), "ended", claim.output, text, None, {"slot": claim.slot, "claim": claim.id, "why": why})
+
+
+def _armed(claim: Claim) -> bool:
+    return claim.rank >= Rank.PERSON and claim.setting.on
+
+
+_HANDLERS: dict[type, Callable[[Engine, Any], None]] = {
+    ev.Overtaken: Engine._overtaken, ev.Wish: Engine._wish, ev.Renew: Engine._renew, ev.Release: Engine._release,
+    ev.AllStop: Engine._all_stop, ev.ResetStop: Engine._reset_stop, ev.Lock: Engine._lock, ev.Unlock: Engine._unlock,
+    ev.Confirmed: Engine._confirmed, ev.Failed: Engine._failed, ev.LinkUp: Engine._link_up,
+    ev.LinkLost: Engine._link_lost, ev.InputSeen: Engine._input_seen, ev.Recording: Engine._set_recording,
+    ev.Tick: Engine._tick, ev.Start: Engine._start, ev.Shutdown: Engine._shutdown,
+}  # fmt: skip
+_DEADLINES: dict[str, Callable[[Engine, str, str], None]] = {
+    "claim": Engine._claim_due, "retry": Engine._retry_due, "answer": Engine._answer_due, "input": Engine._input_due,
+}  # fmt: skip

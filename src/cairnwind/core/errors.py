@@ -1,0 +1,52 @@
+"""What can be wrong, and whose fault it is.
+
+Every error carries a code, a sentence and a remedy, once. The command line, HTTP and the console show the
+same three; only the dress differs. Codes are listed in ``docs/errors.md``.
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+
+
+class Trouble(Exception):
+    """Base of the two kinds of error that are shown to people."""
+
+    def __init__(self, code: str, sentence: str, remedy: str = "") -> None:
+        super().__init__(sentence)
+        self.code = code
+        self.sentence = sentence
+        self.remedy = remedy
+
+    def __str__(self) -> str:
+        return f"{self.sentence} {self.remedy}".strip()
+
+
+class CallerError(Trouble):
+    """The caller is wrong: a name, a value, a file, a right."""
+
+
+class BoardError(Trouble):
+    """The board is wrong: it does not answer, or not with what was asked of it."""
+
+
+def nearest(name: str, known: Iterable[str]) -> str:
+    """"Did you mean 'x'?" for the known name closest to ``name``, or an empty string."""
+    by_fold = {each.casefold(): each for each in known}
+    close = difflib.get_close_matches(name.casefold(), by_fold, n=1, cutoff=0.55)
+    return f"Did you mean '{by_fold[close[0]]}'?" if close else ""
+
+
+def unknown(kind: str, name: str, known: Iterable[str]) -> CallerError:
+    """The error for a name that nobody has given to anything of this kind."""
+    names = sorted(known)
+    hint = nearest(name, names)
+    if hint:
+        remedy = hint
+    elif names:
+        few = ", ".join(names[:12])
+        remedy = f"Known: {few}{', …' if len(names) > 12 else ''}."
+    else:
+        remedy = f"The site has no {kind} yet."
+    return CallerError("unknown-name", f"There is no {kind} called '{name}'.", remedy)

@@ -1,0 +1,302 @@
+"""What the engine is told, and what it answers.
+
+Events go in, effects come out; both are frozen. Every event carries both clocks. Commands also carry an id,
+under which their outcome and what became of it are reported, and the source they came from.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from cairnwind.core.claims import Claim, Instant, Lifetime, Rank, Source
+from cairnwind.core.interlocks import Stop, Tag
+from cairnwind.core.settings import Setting
+
+# --- commands ---------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """Make a claim. ``setting`` None is a toggle, resolved once, on arrival, against the leading wish."""
+
+    at: Instant
+    command: str
+    source: Source
+    output: str
+    setting: Setting | None
+    rank: Rank
+    slot: str
+    lifetime: Lifetime
+    when_possible: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Renew:
+    """Renew a lease, and change its setting if one is given. Without a setting it is not journalled."""
+
+    at: Instant
+    command: str
+    source: Source
+    output: str
+    slot: str
+    setting: Setting | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Release:
+    """'I no longer care': end the claim in this slot."""
+
+    at: Instant
+    command: str
+    source: Source
+    output: str
+    slot: str
+
+
+@dataclass(frozen=True, slots=True)
+class AllStop:
+    """Everything safe, now."""
+
+    at: Instant
+    command: str
+    source: Source
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class ResetStop:
+    """End the all-stop. Only a keeper may."""
+
+    at: Instant
+    command: str
+    source: Source
+
+
+@dataclass(frozen=True, slots=True)
+class Lock:
+    """Hang a named tag on an output: it stays safe while the tag is there."""
+
+    at: Instant
+    command: str
+    source: Source
+    output: str
+    tag: str
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Unlock:
+    """Take a tag off. Only its owner or a keeper may."""
+
+    at: Instant
+    command: str
+    source: Source
+    output: str
+    tag: str
+
+
+@dataclass(frozen=True, slots=True)
+class Overtaken:
+    """A command that a later off for the same output has gone ahead of: it is refused."""
+
+    at: Instant
+    command: str
+    source: Source
+    output: str
+
+
+Command = Overtaken | Wish | Renew | Release | AllStop | ResetStop | Lock | Unlock
+
+# --- what links, inputs and the service report ------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class Confirmed:
+    """A link's answer to a drive, or a later observation under the same generation.
+
+    ``how`` is what the link can know: 'read back', 'accepted' or 'sent' (it can know nothing).
+    """
+
+    at: Instant
+    output: str
+    generation: int
+    setting: Setting
+    how: str = "read back"
+
+
+@dataclass(frozen=True, slots=True)
+class Failed:
+    """A drive did not get through, or nobody can tell whether it did."""
+
+    at: Instant
+    output: str
+    generation: int
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class LinkUp:
+    """A board answers. ``readings`` is what its outputs were found at, as far as it can tell."""
+
+    at: Instant
+    board: str
+    readings: tuple[tuple[str, Setting], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class LinkLost:
+    """A board no longer answers."""
+
+    at: Instant
+    board: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class InputSeen:
+    """The raw state of an input, sense applied; None where it cannot be known."""
+
+    at: Instant
+    input: str
+    active: bool | None
+
+
+@dataclass(frozen=True, slots=True)
+class Recording:
+    """Whether the journal can be written."""
+
+    at: Instant
+    ok: bool
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Tick:
+    """Nothing but time has passed."""
+
+    at: Instant
+
+
+@dataclass(frozen=True, slots=True)
+class Start:
+    """The store has been read: this is what was left. Until then everything is held safe."""
+
+    at: Instant
+    sequence: int = 0
+    """The last number that the journal used."""
+    claims: tuple[Claim, ...] = ()
+    stop: Stop | None = None
+    tags: tuple[Tag, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Shutdown:
+    """The service is about to end: every output to safe."""
+
+    at: Instant
+
+
+Event = (
+    Command | Confirmed | Failed | LinkUp | LinkLost | InputSeen | Recording | Tick | Start | Shutdown
+)
+
+# --- effects ----------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class Drive:
+    """Tell the link to bring an output to a setting. An answer carries the same generation."""
+
+    output: str
+    generation: int
+    setting: Setting
+
+
+@dataclass(frozen=True, slots=True)
+class Record:
+    """One row of the journal. ``data`` holds all that a replay needs (see `cairnwind.core.history`)."""
+
+    sequence: int
+    at: Instant
+    kind: str
+    subject: str
+    text: str
+    command: str = ""
+    source: str = ""
+    data: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class KeepClaim:
+    """Store this claim in its slot."""
+
+    claim: Claim
+
+
+@dataclass(frozen=True, slots=True)
+class DropClaim:
+    """The slot is empty now."""
+
+    output: str
+    slot: str
+
+
+@dataclass(frozen=True, slots=True)
+class KeepStop:
+    """Store the all-stop, or that there is none."""
+
+    stop: Stop | None
+
+
+@dataclass(frozen=True, slots=True)
+class KeepTag:
+    """Store a lockout tag."""
+
+    tag: Tag
+
+
+@dataclass(frozen=True, slots=True)
+class DropTag:
+    """The tag is off."""
+
+    output: str
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """The answer to a command: *driving*, *waiting*, *blocked*, *refused*, *unreachable*, *not recorded*."""
+
+    command: str
+    sequence: int
+    outcome: str
+    output: str
+    reason: str = ""
+    remedy: str = ""
+    setting: Setting | None = None
+    claim: Claim | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Ended:
+    """What became of an acknowledged command: *confirmed*, *failed* or *superseded*."""
+
+    command: str
+    output: str
+    ending: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Changed:
+    """Something to be shown anew: ('output' | 'input' | 'board' | 'site', name)."""
+
+    kind: str
+    name: str
+
+
+Effect = (
+    Drive | Record | KeepClaim | DropClaim | KeepStop | KeepTag | DropTag | Outcome | Ended | Changed
+)

@@ -1,0 +1,109 @@
+"""The gates: what is allowed, whatever is wanted. No rank outranks a gate.
+
+An output's own gates are asked in a fixed order, and the first that refuses sends it to safe:
+
+    starting, closing   the service itself is not ready, or about to end
+    all-stop            and trips, which join it here
+    lockout             named tags
+    guard, needs, pace  join below, in this order
+
+After them come the gates that several outputs share (excludes, then limits), which will look only at those
+that passed their own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from cairnwind.core.claims import Source
+from cairnwind.core.model import Output
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """An all-stop in force: since when (wall nanoseconds), by whom, why."""
+
+    since: int
+    source: Source
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Tag:
+    """A lockout tag on an output: its name, who hung it, when (wall nanoseconds) and why."""
+
+    output: str
+    name: str
+    source: Source
+    since: int
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Refusal:
+    """Why an output may not have what is wanted, and what would have to change."""
+
+    gate: str
+    reason: str
+    remedy: str
+    only_time: bool = False
+    """Nothing but time stands in the way: the wish may wait."""
+
+
+@dataclass(slots=True)
+class Gatekeeper:
+    """What the gates know. Changed by the engine only."""
+
+    starting: bool = True
+    closing: bool = False
+    stop: Stop | None = None
+    tags: dict[str, dict[str, Tag]] = field(default_factory=dict)
+    """By output, then by name; an output without tags has no entry."""
+
+    def refusal(self, output: Output) -> Refusal | None:
+        """The first of the output's own gates that does not let it leave safe, in their order."""
+        if not (self.starting or self.closing or self.stop or self.tags):
+            return None
+        for gate in OWN_GATES:
+            found = gate(self, output)
+            if found is not None:
+                return found
+        return None
+
+
+def _starting(keeper: Gatekeeper, output: Output) -> Refusal | None:
+    if not keeper.starting:
+        return None
+    return Refusal("starting", "the service is starting", "It reads what was left first; wait a moment.", True)
+
+
+def _closing(keeper: Gatekeeper, output: Output) -> Refusal | None:
+    if not keeper.closing or output.on_stop == "keep":
+        return None
+    return Refusal("closing", "the service is stopping", "Start it again.")
+
+
+def _all_stop(keeper: Gatekeeper, output: Output) -> Refusal | None:
+    stop = keeper.stop
+    if stop is None:
+        return None
+    because = f": {stop.reason}" if stop.reason else ""
+    return Refusal("all-stop", f"all-stop by the {stop.source.text}{because}", "A keeper resets it: cairnwind stop --reset.")
+
+
+def _lockout(keeper: Gatekeeper, output: Output) -> Refusal | None:
+    tags = keeper.tags.get(output.name)
+    if not tags:
+        return None
+    tag = next(iter(tags.values()))
+    more = f" and {len(tags) - 1} more" if len(tags) > 1 else ""
+    because = f": {tag.reason}" if tag.reason else ""
+    return Refusal(
+        "lockout",
+        f"locked out by tag '{tag.name}'{more}{because}",
+        f"Whoever hung it takes it off, or a keeper: cairnwind lockout {output.name} {tag.name} --remove.",
+    )
+
+
+OWN_GATES: tuple[Callable[[Gatekeeper, Output], Refusal | None], ...] = (_starting, _closing, _all_stop, _lockout)

@@ -1,0 +1,187 @@
+"""What is wired: boards, pins, outputs, inputs, supplies.
+
+Facts only, all immutable; nothing here changes while the service runs, except by a reload that builds a
+new one. Sense and contact are recorded here and applied in `cairnwind.boards.wire`, nowhere else.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from fractions import Fraction
+
+from cairnwind.core.errors import CallerError
+from cairnwind.core.settings import FULL, KINDS, OFF, Level, Setting, parse_level, show
+
+
+@dataclass(frozen=True, slots=True)
+class Position:
+    """One position of a connector, as its map tells it."""
+
+    connector: str
+    number: int
+    line: int | None
+    """The chip's line, or None for a supply or ground position."""
+    role: str
+    """'line', or what else is there: '5 V', '3.3 V', 'ground'."""
+    functions: frozenset[str] = frozenset()
+    """Beside plain switching and reading: 'pwm', 'analogue'."""
+    timer: str = ""
+    """The timer behind a PWM position: all positions of a timer share its frequency."""
+
+    @property
+    def name(self) -> str:
+        """As in ``J2-9``."""
+        return f"{self.connector}-{self.number}"
+
+
+@dataclass(frozen=True, slots=True)
+class HeaderMap:
+    """Which position of which connector is which line of the chip."""
+
+    name: str
+    title: str
+    positions: Mapping[str, Position]
+    """By position name, in the order of the connectors."""
+    lines: Mapping[int, Position]
+    """The same, by line."""
+
+
+@dataclass(frozen=True, slots=True)
+class Board:
+    """Something with pins, and the link to it."""
+
+    name: str
+    link: str
+    map: HeaderMap | None = None
+    line_count: int = 0
+    """Lines 0 to ``line_count - 1`` of a board without a map."""
+    label: str = ""
+    answers_after: int = 0
+    """Of a simulated board: nanoseconds from a write to its confirmation."""
+
+
+@dataclass(frozen=True, slots=True)
+class Pin:
+    """A line of a board, and the position it comes out on if the board has a map."""
+
+    board: str
+    line: int
+    position: str = ""
+
+    @property
+    def name(self) -> str:
+        """By position where there is one: ``shelf:J2-9``, else ``shelf:line-41``."""
+        return f"{self.board}:{self.position}" if self.position else f"{self.board}:line-{self.line}"
+
+    @property
+    def both(self) -> str:
+        """Both numbers: ``shelf:J2-9 (line 41)``."""
+        return f"{self.name} (line {self.line})" if self.position else self.name
+
+
+@dataclass(frozen=True, slots=True)
+class Supply:
+    """A rail that outputs draw from. Volts and amperes."""
+
+    name: str
+    volts: Fraction
+    limit: Fraction | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Output:
+    """A named load on a pin."""
+
+    name: str
+    kind: str
+    pin: Pin
+    label: str = ""
+    place: str = ""
+    active_low: bool = False
+    normally_closed: bool = False
+    safe: Setting = OFF
+    rest: Setting = OFF
+    rearm: str = "auto"
+    on_stop: str = "safe"
+    frequency: Fraction | None = None
+    """Hertz, where the output is dimmed by PWM."""
+    threshold: Level | None = None
+    """Of an on/off output: from this level it is on."""
+    words: tuple[str, str] = ("off", "on")
+    supply: str = ""
+    draws: Fraction | None = None
+    """Amperes from its supply when on."""
+    load: Fraction | None = None
+    """Watts that it switches."""
+
+    @property
+    def dimmable(self) -> bool:
+        """Whether it has levels between off and on."""
+        return self.frequency is not None
+
+    def say(self, setting: Setting) -> str:
+        """The setting in this output's words."""
+        return show(setting, self.words, dimmable=self.dimmable)
+
+    def admit(self, setting: Setting) -> Setting:
+        """The setting as this output can have it.
+
+        A level between 0 and 100 % of an on/off output becomes off or on by its threshold; without one it
+        raises `CallerError` (``bad-value``): the same on every surface.
+        """
+        if self.dimmable or setting.parts in (0, FULL):
+            return setting
+        if self.threshold is not None:
+            return Level(FULL) if setting >= self.threshold else OFF
+        why = "its kind is on/off" if not KINDS[self.kind].dims else "its pin is used without PWM"
+        fix = "Say on or off" + (
+            ", or give it a 'frequency' in the site file." if KINDS[self.kind].dims else ", or give it a 'threshold' in the site file."
+        )
+        raise CallerError("bad-value", f"{self.name} cannot be set to {show(setting)}: {why}.", fix)
+
+    def read(self, text: object) -> Setting:
+        """Read what a person wrote as a setting of this output. Raises `CallerError` (``bad-value``)."""
+        try:
+            return self.admit(parse_level(text, self.words))
+        except CallerError as bad:
+            if self.name in bad.sentence:
+                raise
+            raise CallerError(bad.code, f"{self.name}: {bad.sentence}", bad.remedy) from None
+
+
+@dataclass(frozen=True, slots=True)
+class Input:
+    """A named button, switch or sensor on a pin."""
+
+    name: str
+    kind: str
+    pin: Pin
+    label: str = ""
+    place: str = ""
+    pull: str = "none"
+    active_low: bool = False
+    words: tuple[str, str] = ("closed", "open")
+    """The word while inactive, and while active."""
+    debounce: int = 0
+    """Nanoseconds that a new state must last before it counts."""
+
+    def say(self, active: bool | None) -> str:
+        """The state in this input's words."""
+        return "unknown" if active is None else self.words[1 if active else 0]
+
+
+@dataclass(frozen=True, slots=True)
+class Site:
+    """One installation: everything one service looks after."""
+
+    name: str
+    timezone: str = "UTC"
+    latitude: float | None = None
+    longitude: float | None = None
+    supplies: Mapping[str, Supply] = field(default_factory=dict)
+    boards: Mapping[str, Board] = field(default_factory=dict)
+    outputs: Mapping[str, Output] = field(default_factory=dict)
+    inputs: Mapping[str, Input] = field(default_factory=dict)
+    listen: tuple[str, int] = ("127.0.0.1", 8470)
+    durability: str = "power"

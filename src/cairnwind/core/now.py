@@ -1,0 +1,83 @@
+"""What is true now: immutable pictures of outputs, inputs, boards and the site, for whoever reads."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from cairnwind.core.claims import Claim
+from cairnwind.core.interlocks import Refusal, Stop, Tag
+from cairnwind.core.model import Output
+from cairnwind.core.settings import Setting
+
+
+@dataclass(frozen=True, slots=True)
+class OutputNow:
+    """An output from wish to pin: wanted, allowed, driven, confirmed."""
+
+    output: Output
+    wanted: Setting
+    leader: Claim | None
+    claims: tuple[Claim, ...]
+    refusal: Refusal | None
+    allowed: Setting
+    pending: Setting | None
+    """What is on its way to the board."""
+    confirmed: Setting | None
+    """What the board is known to do, or None."""
+    how: str
+    """How that is known: 'read back', 'accepted', 'sent', or empty."""
+    since: int
+    """Wall nanoseconds since which it is so; 0 if never."""
+    reachable: bool
+    link: str
+    """Why the board is not reachable, in words; empty while it is."""
+    fault: str
+    failures: int
+
+    @property
+    def driven(self) -> Setting | None:
+        """What the board was told last, as far as that still counts."""
+        return self.pending if self.pending is not None else self.confirmed
+
+    @property
+    def state(self) -> str:
+        """One word for a listing: 'confirmed', 'driving', 'blocked', 'unreachable', 'fault', 'retrying'."""
+        if not self.reachable:
+            return "unreachable"
+        if self.fault:
+            return "fault"
+        if self.failures:
+            return "retrying"
+        if self.pending is not None or self.confirmed != self.allowed:
+            return "driving"
+        return "blocked" if self.refusal else "confirmed"
+
+
+@dataclass(frozen=True, slots=True)
+class InputNow:
+    """An input: active, inactive or (None) unknown, and since when (wall nanoseconds)."""
+
+    name: str
+    active: bool | None
+    since: int
+
+
+@dataclass(frozen=True, slots=True)
+class BoardNow:
+    """A board: whether it answers, why not, and since when (wall nanoseconds)."""
+
+    name: str
+    up: bool
+    reason: str
+    since: int
+
+
+@dataclass(frozen=True, slots=True)
+class SiteNow:
+    """What concerns the site as a whole."""
+
+    stop: Stop | None
+    tags: tuple[Tag, ...]
+    recording: bool
+    trouble: str
+    """Why the journal cannot be written; empty while it can."""

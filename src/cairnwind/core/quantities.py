@@ -1,0 +1,85 @@
+"""Quantities as people write them: '40 %', '1 kHz', '500 ms', '1.2 A'.
+
+One table of units. Numbers are exact (``Fraction``) until the caller rounds them. The point and the comma
+are both taken as the decimal mark; thousands separators are not.
+"""
+
+from __future__ import annotations
+
+import re
+from fractions import Fraction
+
+from cairnwind.core.errors import CallerError
+
+NS = 1_000_000_000
+"""Nanoseconds in a second: all durations inside are whole nanoseconds."""
+
+UNITS: dict[str, dict[str, Fraction]] = {
+    "a time": {
+        "us": Fraction(1, 10**6), "µs": Fraction(1, 10**6), "ms": Fraction(1, 1000),
+        "s": Fraction(1), "sec": Fraction(1), "second": Fraction(1), "seconds": Fraction(1),
+        "min": Fraction(60), "minute": Fraction(60), "minutes": Fraction(60),
+        "h": Fraction(3600), "hour": Fraction(3600), "hours": Fraction(3600),
+        "d": Fraction(86400), "day": Fraction(86400), "days": Fraction(86400),
+    },
+    "a frequency": {"hz": Fraction(1), "khz": Fraction(1000), "mhz": Fraction(10**6)},
+    "a voltage": {"mv": Fraction(1, 1000), "v": Fraction(1)},
+    "a current": {"ua": Fraction(1, 10**6), "µa": Fraction(1, 10**6), "ma": Fraction(1, 1000), "a": Fraction(1)},
+    "a power": {"mw": Fraction(1, 1000), "w": Fraction(1), "kw": Fraction(1000)},
+    "a share": {"%": Fraction(1), "percent": Fraction(1)},
+}  # fmt: skip
+EXAMPLES = {
+    "a time": "500 ms, 1.5 s, 10 min or 2 h",
+    "a frequency": "800 Hz or 1 kHz",
+    "a voltage": "5 V",
+    "a current": "72 mA or 1.2 A",
+    "a power": "85 W",
+    "a share": "40 %",
+}
+_FORM = re.compile(r"\s*([+-]?\d+(?:[.,]\d+)?)\s*([^\d\s.,+-]*)\s*")
+
+
+def parse(text: object, dimension: str, *, bare: str | None = None) -> Fraction:
+    """Read ``text`` as a quantity of ``dimension`` (a key of `UNITS`), in the dimension's base unit.
+
+    ``bare`` is the unit that a number without one is taken to have; without it a bare number is refused.
+    Raises `CallerError` (``bad-value``) that says what was read and gives examples.
+    """
+    units = UNITS[dimension]
+    if isinstance(text, bool) or not isinstance(text, str | int | float):
+        raise _bad(text, dimension)
+    match = _FORM.fullmatch(text if isinstance(text, str) else repr(text))
+    if match is None:
+        raise _bad(text, dimension)
+    number, unit = match.groups()
+    unit = unit or bare or ""
+    if unit.lower() not in units:
+        raise _bad(text, dimension)
+    return Fraction(number.replace(",", ".")) * units[unit.lower()]
+
+
+def duration(text: object, *, longest: int = 366 * 86400) -> int:
+    """A positive time in nanoseconds, at most ``longest`` seconds."""
+    seconds = parse(text, "a time")
+    if not 0 < seconds <= longest:
+        raise CallerError(
+            "bad-value",
+            f"'{text}' is out of range for a time.",
+            f"Give more than nothing and at most {show_duration(longest * NS)}.",
+        )
+    return round(seconds * NS)
+
+
+def show_duration(ns: int) -> str:
+    """A duration in nanoseconds in the unit people would use: '350 ms', '12 s', '10 min'."""
+    for size, unit in ((86400 * NS, "d"), (3600 * NS, "h"), (60 * NS, "min"), (NS, "s")):
+        if ns >= size and (ns % size == 0 or unit == "s"):
+            return f"{ns / size:.4g} {unit}"
+    if ns >= NS:
+        return f"{ns / NS:.4g} s"
+    return f"{ns / 10**6:.4g} ms"
+
+
+def _bad(text: object, dimension: str) -> CallerError:
+    shown = repr(text) if isinstance(text, str) else str(text).lower()
+    return CallerError("bad-value", f"{shown} is not {dimension}.", f"Write it like {EXAMPLES[dimension]}.")

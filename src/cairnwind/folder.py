@@ -1,0 +1,113 @@
+"""The state folder: where the database, the key and the address of one service are, and who holds it.
+
+``cairnwind.db``  the store          ``lock``     held by the process that serves, with its number in it
+``key``           the first key      ``address``  where it listens (JSON), while it runs
+"""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import time
+from pathlib import Path
+from typing import Any
+
+from cairnwind.core.errors import CallerError
+
+
+def default(name: str = "cairnwind") -> Path:
+    """The folder used unless said otherwise: in the XDG state folder."""
+    base = os.environ.get("XDG_STATE_HOME") or Path.home() / ".local" / "state"
+    return Path(base) / name
+
+
+DEMO = "cairnwind-demo"
+"""The demo's folder beside it, so that trying never mixes with a real site."""
+
+
+class Folder:
+    """One state folder."""
+
+    def __init__(self, path: str | Path) -> None:
+        self.path = Path(path).expanduser().resolve()
+        self._lock: int | None = None
+
+    @property
+    def database(self) -> Path:
+        """The store."""
+        return self.path / "cairnwind.db"
+
+    def hold(self) -> None:
+        """Take the folder for this process; made if need be.
+
+        Raises `CallerError`: ``held`` with the process that holds it, ``folder`` if it cannot be used.
+        """
+        try:
+            self.path.mkdir(mode=0o700, parents=True, exist_ok=True)
+            self._lock = os.open(self.path / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        except OSError as error:
+            raise CallerError("folder", f"The state folder {self.path} cannot be used: {error.strerror}.", "Give another with --state, or mend its rights.") from None
+        try:
+            fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            holder = os.pread(self._lock, 200, 0).decode("utf-8", "replace").strip()
+            os.close(self._lock)
+            self._lock = None
+            raise CallerError("held", f"The state folder {self.path} is held by {holder or 'another process'}.", "Stop that one first, or give another folder with --state.") from None
+        os.ftruncate(self._lock, 0)
+        os.pwrite(self._lock, f"process {os.getpid()} since {time.strftime('%Y-%m-%d %H:%M:%S')}".encode(), 0)
+
+    def let_go(self) -> None:
+        """Give the folder back."""
+        (self.path / "address").unlink(missing_ok=True)
+        if self._lock is not None:
+            os.close(self._lock)
+            self._lock = None
+
+    def write_address(self, address: dict[str, Any]) -> None:
+        """Say where the service listens."""
+        self._write("address", json.dumps(address))
+
+    def address(self) -> dict[str, Any] | None:
+        """Where the service listens, or None if none runs on this folder."""
+        try:
+            address: dict[str, Any] = json.loads((self.path / "address").read_text("utf-8"))
+            os.kill(address["pid"], 0)
+        except (OSError, ValueError, KeyError, TypeError):
+            return None
+        return address
+
+    def write_key(self, text: str) -> None:
+        """Keep the first key where CLI and client find it, readable by its owner only."""
+        self._write("key", text + "\n")
+
+    def key(self) -> str | None:
+        """The key kept here, if this user may read it."""
+        try:
+            return (self.path / "key").read_text("utf-8").strip()
+        except OSError:
+            return None
+
+    def _write(self, name: str, text: str) -> None:
+        aside = self.path / f".{name}.{os.getpid()}"
+        descriptor = os.open(aside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        try:
+            os.write(descriptor, text.encode("utf-8"))
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
+        os.replace(aside, self.path / name)
+
+
+def running(state: str | Path | None = None) -> Folder:
+    """The folder that a command without an address means.
+
+    ``state`` or ``CAIRNWIND_STATE`` if given; else the default folder if a service runs on it, else the
+    demo's if one runs there, else the default.
+    """
+    given = state or os.environ.get("CAIRNWIND_STATE")
+    if given:
+        return Folder(given)
+    usual, demo = Folder(default()), Folder(default(DEMO))
+    return demo if usual.address() is None and demo.address() is not None else usual

@@ -1,0 +1,1 @@
+"""The runtime: one thread owns the engine; HTTP; the event stream; health."""

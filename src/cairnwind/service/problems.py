@@ -1,0 +1,57 @@
+"""Errors as problem details (RFC 9457): the code, the sentence and the remedy that every surface shows."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Response
+from werkzeug.exceptions import HTTPException
+
+from cairnwind.core.errors import Trouble
+from cairnwind.service.shapes import dump
+
+STATUS = {
+    "bad-value": 400, "bad-body": 400, "key": 401, "sign-in": 401, "role": 403, "origin": 403, "host": 421,
+    "unknown-name": 404, "no-claim": 404, "no-page": 404, "method": 405, "refused": 409, "too-large": 413,
+    "media": 415, "token": 422, "engine": 500, "unreachable": 503, "busy": 503, "not-recorded": 507,
+}  # fmt: skip
+TITLES = {
+    400: "The request cannot be understood", 401: "Not signed in", 403: "Not allowed", 404: "Not there",
+    405: "Not done that way", 409: "Refused", 413: "Too large", 415: "Not JSON", 421: "Not this host",
+    422: "Used already", 500: "Cairnwind is at fault", 503: "Not now", 507: "Not recorded",
+}  # fmt: skip
+
+
+def problem(code: str, sentence: str, remedy: str = "", **more: Any) -> Response:
+    """A response of type ``application/problem+json``."""
+    status = STATUS.get(code, 400)
+    form = {
+        "type": f"urn:cairnwind:problem:{code}", "title": TITLES[status], "status": status, "detail": sentence,
+        "remedy": remedy, "code": code, **more,
+    }  # fmt: skip
+    return Response(dump(form), status, content_type="application/problem+json")
+
+
+def from_trouble(error: Trouble) -> Response:
+    """The problem of one of our errors."""
+    return problem(error.code, error.sentence, error.remedy)
+
+
+def from_http(error: HTTPException) -> Response:
+    """The problem of what Flask refuses by itself."""
+    match error.code:
+        case 404:
+            return problem("no-page", "There is nothing at this address.", "The API begins at /api/v1/site.")
+        case 405:
+            allowed = sorted(set(getattr(error, "valid_methods", None) or ()) - {"HEAD", "OPTIONS"})
+            response = problem("method", "This address does not take that method.", f"It takes {', '.join(allowed)}." if allowed else "")
+            response.headers["Allow"] = ", ".join(allowed)
+            return response
+        case 413:
+            return problem("too-large", "The request's body is larger than 64 kB.", "Send less at once.")
+        case 415:
+            return problem("media", "The request's body is not marked as JSON.", "Send Content-Type: application/json.")
+        case 400:
+            return problem("bad-body", "The request's body is not valid JSON.", "Send one JSON object.")
+        case _:
+            return problem("engine", error.description or error.name, "")

@@ -1,0 +1,320 @@
+"""The runtime: one thread owns the engine, takes events from the lanes and carries its effects out.
+
+Moves to safe leave for their links before anything else happens. A command is answered when its decision is
+committed; what it drives need not wait for that, except where doing it twice would be wrong (a command with an
+Idempotency-Key, the reset of an all-stop): there, moves away from safe wait for the commit.
+"""
+
+from __future__ import annotations
+
+import itertools
+import logging
+import queue
+import secrets
+import threading
+import time
+from dataclasses import replace
+from typing import Any
+
+from cairnwind.boards.link import Link, make
+from cairnwind.core import events as ev
+from cairnwind.core.claims import Claim, Instant
+from cairnwind.core.engine import Engine
+from cairnwind.core.errors import BoardError, CallerError
+from cairnwind.core.model import Site
+from cairnwind.service import shapes
+from cairnwind.service.lanes import Item, Lanes
+from cairnwind.service.snapshot import Publisher
+from cairnwind.service.stream import Stream
+from cairnwind.store.database import prepare
+from cairnwind.store.reader import Reader
+from cairnwind.store.writer import Row, Writer, form, rows
+
+log = logging.getLogger("cairnwind.runtime")
+LONGEST_NAP = 30.0
+"""Seconds after which the engine is ticked although it asked for nothing: wall clocks may be set."""
+BATCH = 256
+ANSWER_WITHIN = 30.0
+KEEP_ANSWERS = 24 * 3600 * 10**9
+
+
+def clock() -> Instant:
+    """Now, on both clocks."""
+    return Instant(time.monotonic_ns(), time.time_ns())
+
+
+class Runtime:
+    """Owns engine, links and store of one site."""
+
+    def __init__(self, site: Site, links: dict[str, Link] | None = None) -> None:
+        self.site = site
+        self.engine = Engine(site)
+        self.links = links if links is not None else {name: make(board) for name, board in site.boards.items()}
+        self.lanes = Lanes()
+        self.publisher = Publisher(site, self.engine)
+        self.stream: Stream | None = None
+        self.writer: Writer
+        self.reader: Reader
+        self.claims: dict[int, Claim] = {}
+        """Standing claims by id. Written by the engine's thread; read by any."""
+        self.waiters: dict[str, queue.SimpleQueue[ev.Ended]] = {}
+        self._boot = secrets.token_hex(3)
+        self._commands = itertools.count(1)
+        self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
+        self._over = False
+        self._changed: dict[tuple[str, str], None] = {}
+        self._told: list[ev.Ended] = []
+        self.handled = 0
+        """Events that went through the engine."""
+        self._slots: dict[tuple[str, str], int] = {}
+        self._closed = False
+        """The shutdown has gone through the engine."""
+        self.failure = ""
+        """Why the engine's thread ended, if it did so by itself."""
+
+    # --- beginning and end --------------------------------------------------------------------------------
+
+    def make_safe(self) -> None:
+        """Open every link: all outputs are told their safe setting. Needs no store and no network."""
+        for name, link in self.links.items():
+            outputs = [output for output in self.site.outputs.values() if output.pin.board == name]
+            inputs = [input for input in self.site.inputs.values() if input.pin.board == name]
+            link.open(outputs, inputs, self.report, clock)
+        self._drain()
+
+    def start(self, database: Any) -> None:
+        """Read what was left, take it up, and begin to serve. Raises `CallerError` (``store``)."""
+        prepare(database)
+        self.reader = Reader(database)
+        self.stream = Stream(self._picture)
+        self.writer = Writer(database, self.site.durability, self._disk_trouble)
+        wall = clock().wall
+        self.writer.put([("old answers", (wall - KEEP_ANSWERS,)), ("old sessions", (wall,))])
+        left = self.reader.start(clock())
+        self.lanes.put(Item(left))
+        self._drain()
+        for page in self.publisher.current.pages:
+            for now in page.nows:
+                for claim in now.claims:
+                    self._keep(claim)
+        self._thread.start()
+
+    def shut_down(self, within: float = 1.5) -> list[str]:
+        """Take every output to safe; returns the names of those that are not confirmed to be there."""
+        self.lanes.put(Item(ev.Shutdown(clock())))
+        end = time.monotonic() + within
+        left = list(self.site.outputs)
+        while left and time.monotonic() < end and self._thread.is_alive():
+            time.sleep(0.005)
+            if self._closed:
+                left = self.engine.unsafe()
+        return left
+
+    def close(self) -> bool:
+        """End the engine's thread, write what is left, let the boards go. False if rows could not be written."""
+        self._over = True
+        self.lanes.put(Item(ev.Tick(clock())))
+        if self._thread.is_alive():
+            self._thread.join()
+        if self.stream is not None:
+            self.stream.close()
+        clean = self.writer.close()
+        self.reader.close()
+        for link in self.links.values():
+            link.close()
+        return clean
+
+    @property
+    def alive(self) -> bool:
+        """Whether the engine's thread runs."""
+        return self._thread.is_alive()
+
+    # --- the way in ---------------------------------------------------------------------------------------
+
+    def report(self, event: ev.Event) -> None:
+        """What links call: queue an event. Never blocks."""
+        self.lanes.put(Item(event))
+
+    def command_id(self) -> str:
+        """A fresh id for a command."""
+        return f"{self._boot}-{next(self._commands)}"
+
+    def submit(self, command: ev.Command, *, repeat: tuple[str, str, str] | None = None, wait: float = 0.0) -> tuple[ev.Outcome, ev.Ended | None]:
+        """Have a command decided and committed; returns its outcome.
+
+        ``wait`` is how many seconds to wait beyond that for what becomes of it. Raises `CallerError`
+        (``busy``) when it was shed, and `BoardError` (``engine``) when nobody is there to decide.
+        """
+        reply: queue.SimpleQueue[Any] = queue.SimpleQueue()
+        ended: queue.SimpleQueue[ev.Ended] | None = None
+        if wait:
+            ended = self.waiters[command.command] = queue.SimpleQueue()
+        try:
+            if not self.lanes.put(Item(command, reply, repeat)):
+                raise CallerError("busy", "Too many commands are waiting; this one was not taken.", "Try again in a moment. Offs and all-stop are always taken.")
+            try:
+                outcome = reply.get(timeout=ANSWER_WITHIN)
+            except queue.Empty:
+                raise BoardError("engine", "The engine did not answer.", "See the service's log; all-stop and restart.") from None
+            if ended is not None and outcome.outcome == "driving":
+                try:
+                    return outcome, ended.get(timeout=wait)
+                except queue.Empty:
+                    pass
+            return outcome, None
+        finally:
+            if wait:
+                self.waiters.pop(command.command, None)
+
+    # --- the engine's thread ------------------------------------------------------------------------------
+
+    def _run(self) -> None:
+        try:
+            while not self._over:
+                now = clock()
+                due = self.engine.next_deadline(now)
+                nap = LONGEST_NAP if due is None else min(LONGEST_NAP, max(0.0, (due - now.mono) / 1e9))
+                self.lanes.wait(nap)
+                self._drain()
+                now = clock()
+                due = self.engine.next_deadline(now)
+                if due is not None and due <= now.mono:
+                    self._carry_out([Item(ev.Tick(now))])
+        except Exception as error:
+            self.failure = repr(error)
+            log.critical("the engine stopped: %r", error, exc_info=True)
+
+    def _drain(self) -> None:
+        """Take what is queued, in batches; publish and commit after each."""
+        while True:
+            batch = []
+            while len(batch) < BATCH and (item := self.lanes.take()) is not None:
+                batch.append(item)
+            if not batch:
+                return
+            self._carry_out(batch)
+
+    def _carry_out(self, batch: list[Item]) -> None:
+        stored: list[Row] = []
+        answers: list[tuple[Item, ev.Outcome]] = []
+        after_commit: list[ev.Drive] = []
+        for item in batch:
+            self._one(item, stored, answers, after_commit)
+            while len(stored) < 4 * BATCH and (first := self.lanes.take_first()) is not None:
+                # a board that answers at once has confirmed by now: it belongs to the same batch
+                self._one(first, stored, answers, after_commit)
+        if stored or answers:
+            self._commit(stored, answers, after_commit)
+        if self._changed:
+            told = self.publisher.publish(self._changed)
+            self._changed = {}
+            told += [("command", shapes.dump(shapes.ended_form(ended))) for ended in self._told]
+            if self.stream is not None:
+                self.stream.tell(told)
+        for ended in self._told:
+            waiter = self.waiters.get(ended.command)
+            if waiter is not None:
+                waiter.put(ended)
+        self._told = []
+
+    def _one(self, item: Item, stored: list[Row], answers: list[tuple[Item, ev.Outcome]], after_commit: list[ev.Drive]) -> None:
+        event = item.event
+        if type(event) is _Send:
+            self._send([drive for drive in event.drives if self.engine.in_flight(drive)])
+            return
+        if type(event) is ev.Wish and self.lanes.overtaken(item):
+            event = ev.Overtaken(event.at, event.command, event.source, event.output)
+        effects = self.engine.handle(event)
+        self.handled += 1
+        drives: list[ev.Drive] = []
+        for effect in effects:
+            kind = type(effect)
+            if kind is ev.Drive:
+                drives.append(effect)  # type: ignore[arg-type]
+            elif kind is ev.Changed:
+                self._changed[effect.kind, effect.name] = None  # type: ignore[union-attr]
+            elif kind is ev.Outcome:
+                answers.append((item, effect))  # type: ignore[arg-type]
+            elif kind is ev.Ended:
+                self._told.append(effect)  # type: ignore[arg-type]
+            elif kind is ev.KeepClaim:
+                self._keep(effect.claim)  # type: ignore[union-attr]
+            elif kind is ev.DropClaim:
+                self._drop(effect)  # type: ignore[arg-type]
+        if drives:
+            if item.repeat is not None or type(event) is ev.ResetStop:
+                after_commit += [drive for drive in drives if drive.setting != self.site.outputs[drive.output].safe]
+                drives = [drive for drive in drives if drive.setting == self.site.outputs[drive.output].safe]
+            self._send(drives)
+        stored += rows(effects)
+        if type(event) is ev.Shutdown:
+            self._closed = True
+
+    def _send(self, drives: list[ev.Drive]) -> None:
+        """Hand drives to their links, in their order."""
+        by_board: dict[str, list[ev.Drive]] = {}
+        for drive in drives:
+            by_board.setdefault(self.site.outputs[drive.output].pin.board, []).append(drive)
+        for board, orders in by_board.items():
+            try:
+                self.links[board].drive(orders)
+            except Exception as error:
+                log.exception("link %s failed", board)
+                for order in orders:
+                    self.report(ev.Failed(clock(), order.output, order.generation, f"the link to board {board} failed: {error}"))
+
+    def _commit(self, stored: list[Row], answers: list[tuple[Item, ev.Outcome]], after_commit: list[ev.Drive]) -> None:
+        for item, outcome in answers:
+            if item.repeat is not None and outcome.sequence:
+                scope, token, body = item.repeat
+                kept = shapes.outcome_form(outcome, self.site.outputs.get(outcome.output))
+                stored.append(("answer", (scope, token, body, form(kept), item.event.at.wall)))
+
+        def done(reason: str | None) -> None:
+            for item, outcome in answers:
+                if item.reply is not None:
+                    item.reply.put(outcome if reason is None else self._unrecorded(item, outcome, reason))
+            if after_commit and reason is None:
+                self.lanes.put(Item(_Send(after_commit)))
+
+        self.writer.put(stored, done)
+
+    def _unrecorded(self, item: Item, outcome: ev.Outcome, reason: str) -> ev.Outcome:
+        """A decision that the disk did not take. What had to wait for it is withdrawn."""
+        event = item.event
+        if item.repeat is not None and type(event) is ev.Wish and outcome.setting is not None and outcome.setting.on:
+            self.report(ev.Release(clock(), self.command_id(), replace(event.source, surface="service"), event.output, event.slot))
+        return replace(outcome, outcome="not recorded", reason=f"the journal cannot be written: {reason}")
+
+    # --- small helpers ------------------------------------------------------------------------------------
+
+    def _keep(self, claim: Claim) -> None:
+        self._drop_slot(claim.output, claim.slot)
+        self._slots[claim.output, claim.slot] = claim.id
+        self.claims[claim.id] = claim
+
+    def _drop(self, effect: ev.DropClaim) -> None:
+        self._drop_slot(effect.output, effect.slot)
+
+    def _drop_slot(self, output: str, slot: str) -> None:
+        self.claims.pop(self._slots.pop((output, slot), 0), None)
+
+    def _picture(self) -> bytes:
+        snapshot = self.publisher.current
+        return b'{"site":%s,"outputs":%s,"inputs":[%s],"boards":[%s]}' % (
+            snapshot.site, snapshot.outputs_body(), b",".join(snapshot.inputs.values()), b",".join(snapshot.boards.values()),
+        )  # fmt: skip
+
+    def _disk_trouble(self, reason: str | None) -> None:
+        log.error("the journal cannot be written: %s", reason) if reason else log.warning("the journal can be written again")
+        self.report(ev.Recording(clock(), reason is None, reason or ""))
+
+
+class _Send:
+    """Drives whose command is committed now."""
+
+    __slots__ = ("drives",)
+
+    def __init__(self, drives: list[ev.Drive]) -> None:
+        self.drives = drives
+

@@ -1,0 +1,94 @@
+"""The web server: Cheroot, whose connections can be handed over to the event stream.
+
+Chosen because it is a production WSGI server that runs in our process beside the engine, in plain threads;
+stops cleanly; speaks TLS through the standard library; and because its connections are plain sockets: a
+request for the event stream gives its socket to the stream's one thread and frees the worker. So two hundred
+idle streams cost no worker at all. See ``docs/architecture.md``.
+"""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections.abc import Callable
+from typing import Any
+
+from cheroot import wsgi
+from cheroot.server import HTTPConnection
+
+log = logging.getLogger("cairnwind.http")
+WORKERS = 16
+HANDOVER = "cairnwind.handover"
+"""Key of the WSGI environment: a function that gives the socket away and ends the request."""
+
+
+class Connection(HTTPConnection):  # type: ignore[misc]
+    """A connection that may have been given away."""
+
+    given = False
+
+    def close(self) -> None:
+        """Close, unless it belongs to somebody else now."""
+        if not self.given:
+            super().close()
+
+
+class Gateway(wsgi.Gateway_10):  # type: ignore[misc]
+    """Puts `HANDOVER` into the environment, and sends nothing once it was used."""
+
+    def get_environ(self) -> dict[str, Any]:
+        """The environment, with the way to take the socket."""
+        environ: dict[str, Any] = super().get_environ()
+        environ[HANDOVER] = self._give
+        return environ
+
+    def respond(self) -> None:
+        """Answer, unless the application took the socket."""
+        response = self.req.server.wsgi_app(self.env, self.start_response)
+        try:
+            if not self.req.conn.given:
+                for chunk in filter(None, response):
+                    self.write(chunk)
+        finally:
+            if not self.req.conn.given:
+                self.req.ensure_headers_sent()
+            if hasattr(response, "close"):
+                response.close()
+
+    def _give(self) -> tuple[Any, Any]:
+        conn = self.req.conn
+        conn.given = True
+        self.req.close_connection = True
+        self.req.sent_headers = True
+        return conn.socket, conn
+
+
+class Server:
+    """Listens and answers until stopped."""
+
+    def __init__(self, app: Callable[..., Any], address: tuple[str, int]) -> None:
+        self._server = wsgi.Server(address, app, numthreads=WORKERS, timeout=30, shutdown_timeout=1)
+        self._server.ConnectionClass = Connection
+        self._server.gateway = Gateway
+        self._server.max_request_header_size = 64 << 10
+        self._server.keep_alive_conn_limit = 512
+        self._server.error_log = _log
+        self._thread = threading.Thread(target=self._serve, name="http", daemon=True)
+
+    def start(self) -> int:
+        """Listen; returns the port. Raises `OSError` if the address is taken."""
+        self._server.prepare()
+        self._thread.start()
+        return int(self._server.bind_addr[1])
+
+    def stop(self) -> None:
+        """Finish what is being answered (a second at most) and stop."""
+        self._server.stop()
+        self._thread.join(2)
+
+    def _serve(self) -> None:
+        self._server.serve()
+
+
+def _log(msg: str = "", level: int = logging.INFO, traceback: bool = False) -> None:
+    log.log(level, "%s", msg, exc_info=traceback)

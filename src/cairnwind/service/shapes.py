@@ -1,0 +1,139 @@
+"""The JSON forms of the API: one function a noun."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from cairnwind.core.claims import Claim
+from cairnwind.core.events import Ended, Outcome
+from cairnwind.core.interlocks import Stop, Tag
+from cairnwind.core.model import Board, Input, Output, Site
+from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
+from cairnwind.core.settings import Setting
+from cairnwind.core.why import Why
+
+
+def dump(form: Any) -> bytes:
+    """Compact UTF-8 JSON."""
+    return json.dumps(form, ensure_ascii=False, separators=(",", ":")).encode()
+
+
+def moment(wall: int | None) -> str | None:
+    """Nanoseconds UTC as RFC 3339 with milliseconds; None for 'never'."""
+    if not wall:
+        return None
+    return f"{datetime.fromtimestamp(wall // 10**9, UTC):%Y-%m-%dT%H:%M:%S}.{wall // 10**6 % 1000:03d}Z"
+
+
+def local(zone: ZoneInfo) -> Any:
+    """A function that puts a wall time (nanoseconds UTC) into words in the site's zone."""
+
+    def clock(wall: int) -> str:
+        then = datetime.fromtimestamp(wall / 1e9, zone)
+        today = datetime.now(zone).date()
+        return f"{then:%H:%M:%S}" if then.date() == today else f"{then:%Y-%m-%d %H:%M:%S}"
+
+    return clock
+
+
+def setting(output: Output, value: Setting | None) -> dict[str, Any] | None:
+    """A setting with its number and its words."""
+    return None if value is None else {"level": value.percent, "on": value.on, "words": output.say(value)}
+
+
+def output_facts(output: Output) -> dict[str, Any]:
+    """What does not change while the service runs."""
+    return {
+        "name": output.name, "label": output.label or output.name, "place": output.place, "kind": output.kind,
+        "pin": output.pin.name, "line": output.pin.line, "board": output.pin.board, "dimmable": output.dimmable,
+        "words": list(output.words), "rearm": output.rearm,
+    }  # fmt: skip
+
+
+def output_state(now: OutputNow) -> dict[str, Any]:
+    """What does: from wish to pin."""
+    say = now.output
+    return {
+        "state": now.state, "wanted": setting(say, now.wanted), "allowed": setting(say, now.allowed),
+        "driven": setting(say, now.driven), "confirmed": setting(say, now.confirmed), "known": now.how,
+        "since": moment(now.since), "by": now.leader.text if now.leader else "",
+        "gate": now.refusal.gate if now.refusal else "",
+        "reason": now.refusal.reason if now.refusal else now.fault or now.link,
+        "claims": [claim(say, each) for each in now.claims],
+    }  # fmt: skip
+
+
+def claim(output: Output, value: Claim) -> dict[str, Any]:
+    """A standing claim."""
+    return {
+        "id": value.id, "output": value.output, "rank": value.rank.word, "slot": value.slot,
+        "setting": setting(output, value.setting), "source": value.source.text,
+        "lifetime": value.lifetime.kind, "ends": moment(value.ends_wall), "made": moment(value.made.wall),
+    }  # fmt: skip
+
+
+def input_form(input: Input, now: InputNow) -> dict[str, Any]:
+    """An input with its state; ``active`` is null while unknown."""
+    return {
+        "name": input.name, "label": input.label or input.name, "place": input.place, "kind": input.kind,
+        "pin": input.pin.name, "line": input.pin.line, "board": input.pin.board, "words": list(input.words),
+        "active": now.active, "state": input.say(now.active), "since": moment(now.since),
+    }  # fmt: skip
+
+
+def board_form(board: Board, now: BoardNow) -> dict[str, Any]:
+    """A board and the health of its link."""
+    return {
+        "name": board.name, "label": board.label or board.name, "link": board.link,
+        "map": board.map.name if board.map else None, "up": now.up, "reason": now.reason, "since": moment(now.since),
+    }  # fmt: skip
+
+
+def stop_form(stop: Stop | None) -> dict[str, Any]:
+    """The all-stop."""
+    if stop is None:
+        return {"stopped": False}
+    return {"stopped": True, "since": moment(stop.since), "by": stop.source.text, "reason": stop.reason}
+
+
+def tag_form(tag: Tag) -> dict[str, Any]:
+    """A lockout tag."""
+    return {"output": tag.output, "name": tag.name, "by": tag.source.text, "since": moment(tag.since), "reason": tag.reason}
+
+
+def site_form(site: Site, now: SiteNow) -> dict[str, Any]:
+    """The site as a whole."""
+    return {
+        "name": site.name, "timezone": site.timezone, "latitude": site.latitude, "longitude": site.longitude,
+        "all_stop": stop_form(now.stop), "lockouts": [tag_form(tag) for tag in now.tags],
+        "recording": now.recording, "trouble": now.trouble,
+    }  # fmt: skip
+
+
+def outcome_form(outcome: Outcome, output: Output | None, ended: Ended | None = None) -> dict[str, Any]:
+    """The answer to a command. ``ended`` says what became of it, if that is known already."""
+    form = {
+        "command": outcome.command, "sequence": outcome.sequence, "outcome": outcome.outcome,
+        "output": outcome.output or None, "reason": outcome.reason, "remedy": outcome.remedy,
+        "setting": setting(output, outcome.setting) if output else None,
+        "claim": claim(output, outcome.claim) if output and outcome.claim else None,
+    }  # fmt: skip
+    if ended is not None:
+        form["ending"] = {"ending": ended.ending, "text": ended.text}
+    return form
+
+
+def ended_form(ended: Ended) -> dict[str, Any]:
+    """What became of a command."""
+    return {"command": ended.command, "output": ended.output or None, "ending": ended.ending, "text": ended.text}
+
+
+def why_form(value: Why) -> dict[str, Any]:
+    """The reasons."""
+    return {
+        "output": value.output, "sentence": value.sentence, "remedy": value.remedy,
+        "steps": [{"stage": stage, "text": text} for stage, text in value.steps],
+    }  # fmt: skip

@@ -1,0 +1,211 @@
+"""The event stream: each event is encoded once and sent to all by one thread of its own.
+
+A stream that has been opened leaves the workers that serve commands: its socket is handed over to this thread.
+Events are numbered; a reader that comes back with the last number it saw gets what it missed, as long as that
+is still kept, else a whole picture ('afresh'). A reader that falls too far behind is dropped, and comes back
+the same way. Under a flood, events leave in bursts some milliseconds apart, so that commands come first.
+"""
+
+from __future__ import annotations
+
+import secrets
+import selectors
+import socket
+import threading
+import time
+from collections import deque
+from collections.abc import Callable
+from typing import Any
+
+KEPT = 4096
+"""Events kept for those who come back."""
+BURST_EVERY = 0.02
+"""Seconds between the starts of two bursts, as long as events keep coming."""
+BEAT = 15.0
+"""Seconds after which a silent stream gets a comment, so that both ends notice a dead link."""
+BEHIND = 1 << 20
+"""Bytes that may wait for one reader."""
+
+
+class Reader:
+    """One open stream."""
+
+    __slots__ = ("next", "owner", "socket", "waiting")
+
+    def __init__(self, connection: Any, owner: Any, next: int) -> None:
+        self.socket: socket.socket = connection
+        self.owner = owner
+        """Whatever has to live as long as the socket."""
+        self.next = next
+        """The number of the next event to send."""
+        self.waiting = b""
+
+
+class Stream:
+    """All open streams, and the events they are sent."""
+
+    def __init__(self, afresh: Callable[[], bytes]) -> None:
+        """``afresh`` gives the whole picture as JSON; it is called in the stream's thread."""
+        self.epoch = secrets.token_hex(4)
+        self._afresh = afresh
+        self._events: deque[bytes] = deque(maxlen=KEPT)
+        self._end = 0
+        """The number that the next event gets."""
+        self._lock = threading.Lock()
+        self._new: deque[Reader] = deque()
+        self._readers: dict[int, Reader] = {}
+        self._selector = selectors.DefaultSelector()
+        self._bell, self._ear = socket.socketpair()
+        self._bell.setblocking(False)
+        self._ear.setblocking(False)
+        self._rung = False
+        self._selector.register(self._ear, selectors.EVENT_READ, None)
+        self._closing = False
+        self._thread = threading.Thread(target=self._work, name="event-stream", daemon=True)
+        self._thread.start()
+
+    @property
+    def count(self) -> int:
+        """Streams that are open."""
+        return len(self._readers)
+
+    def tell(self, events: list[tuple[str, bytes]]) -> None:
+        """Send these (kind, JSON) to all. Called by the engine's thread; costs the same however many read."""
+        with self._lock:
+            for kind, body in events:
+                self._events.append(b"id: %s.%d\nevent: %s\ndata: %s\n\n" % (self.epoch.encode(), self._end, kind.encode(), body))
+                self._end += 1
+        if self._readers:
+            self._ring()
+
+    def adopt(self, connection: Any, owner: Any, last: str | None, head: bytes) -> None:
+        """Take over a socket: send ``head``, then the events after ``last`` (an event's id) or all afresh."""
+        connection.setblocking(False)
+        epoch, _, number = (last or "").partition(".")
+        with self._lock:
+            first = self._end - len(self._events)
+            known = epoch == self.epoch and number.isdigit() and first <= int(number) + 1 <= self._end
+            reader = Reader(connection, owner, int(number) + 1 if known else self._end)
+        reader.waiting = head if known else head + self._picture(reader)
+        self._new.append(reader)
+        self._ring()
+
+    def close(self) -> None:
+        """End all streams."""
+        self._closing = True
+        self._ring()
+        self._thread.join()
+        self._selector.close()
+        self._bell.close()
+        self._ear.close()
+
+    # --- the thread ---------------------------------------------------------------------------------------
+
+    def _work(self) -> None:
+        last_burst = 0.0
+        beat = time.monotonic() + BEAT
+        while True:
+            for key, mask in self._selector.select(max(0.0, beat - time.monotonic())):
+                if key.data is None:
+                    self._hear()
+                elif mask & selectors.EVENT_READ and not self._alive(key.data):
+                    self._drop(key.data)
+                elif mask & selectors.EVENT_WRITE:
+                    self._send(key.data)
+            if self._closing:
+                for reader in [*self._readers.values(), *self._new]:
+                    self._drop(reader)
+                return
+            while self._new:
+                reader = self._new.popleft()
+                self._readers[reader.socket.fileno()] = reader
+                self._selector.register(reader.socket, selectors.EVENT_READ, reader)
+                self._send(reader)
+            pause = last_burst + BURST_EVERY - time.monotonic()
+            if pause > 0:
+                time.sleep(pause)
+            last_burst = time.monotonic()
+            self._burst()
+            if last_burst >= beat:
+                beat = last_burst + BEAT
+                for reader in list(self._readers.values()):
+                    if not reader.waiting:
+                        reader.waiting = b": here\n\n"
+                        self._send(reader)
+
+    def _burst(self) -> None:
+        joined: dict[int, bytes] = {}
+        for reader in list(self._readers.values()):
+            if reader.next == self._end or reader.waiting:
+                continue
+            chunk = joined.get(reader.next)
+            if chunk is None:
+                with self._lock:
+                    end = self._end
+                    missed = end - reader.next
+                    chunk = b"".join([self._events[at] for at in range(-missed, 0)]) if missed <= len(self._events) else b""
+                joined[reader.next] = chunk
+            if not chunk:  # fell out of what is kept
+                self._drop(reader)
+                continue
+            reader.waiting = chunk
+            reader.next = end
+            self._send(reader)
+
+    def _send(self, reader: Reader) -> None:
+        try:
+            sent = reader.socket.send(reader.waiting) if reader.waiting else 0
+        except (BlockingIOError, InterruptedError):
+            sent = 0
+        except OSError as error:
+            # a TLS socket says 'want read/write' where a plain one blocks
+            if type(error).__name__ not in ("SSLWantReadError", "SSLWantWriteError"):
+                self._drop(reader)
+                return
+            sent = 0
+        was_waiting = bool(reader.waiting)
+        reader.waiting = reader.waiting[sent:]
+        if len(reader.waiting) > BEHIND:
+            self._drop(reader)
+            return
+        mask = selectors.EVENT_READ | (selectors.EVENT_WRITE if reader.waiting else 0)
+        if was_waiting and self._selector.get_key(reader.socket).events != mask:
+            self._selector.modify(reader.socket, mask, reader)
+        if not reader.waiting and reader.next != self._end:
+            self._ring()
+
+    def _alive(self, reader: Reader) -> bool:
+        try:
+            return bool(reader.socket.recv(4096))
+        except (BlockingIOError, InterruptedError):
+            return True
+        except OSError as error:
+            return type(error).__name__ in ("SSLWantReadError", "SSLWantWriteError")
+
+    def _drop(self, reader: Reader) -> None:
+        number = reader.socket.fileno()
+        if self._readers.pop(number, None) is not None:
+            self._selector.unregister(reader.socket)
+        try:
+            reader.socket.shutdown(socket.SHUT_RDWR)
+        except OSError:
+            pass  # the other side was quicker
+        reader.socket.close()
+
+    def _picture(self, reader: Reader) -> bytes:
+        return b"id: %s.%d\nevent: afresh\ndata: %s\n\n" % (self.epoch.encode(), reader.next - 1, self._afresh())
+
+    def _ring(self) -> None:
+        if not self._rung:
+            self._rung = True
+            try:
+                self._bell.send(b"!")
+            except OSError:
+                pass  # full: it has been rung; closed: nobody is there to hear
+
+    def _hear(self) -> None:
+        try:
+            self._ear.recv(4096)
+        except OSError:
+            pass
+        self._rung = False

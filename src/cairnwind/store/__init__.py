@@ -1,0 +1,1 @@
+"""SQLite underneath: the only place with SQL."""

@@ -1,0 +1,101 @@
+"""Opens the database: checks it before touching it, brings its schema up to date, sets its durability.
+
+The schema is a row of numbered ``.sql`` files. Each is applied in one transaction together with its number in
+``user_version``, before the database is put into WAL mode: so the number always stands in the file's header,
+where it can be read without opening the database at all.
+"""
+
+from __future__ import annotations
+
+import re
+import sqlite3
+from importlib.resources import files
+from pathlib import Path
+
+from cairnwind.core.errors import CallerError
+
+APPLICATION_ID = 0x43_57_4E_44  # 'CWND'
+CHECK_UP_TO = 64 << 20
+"""Databases up to this many bytes are read through at every start."""
+SYNCHRONOUS = {"power": "FULL", "process": "NORMAL"}
+
+
+def schema() -> list[tuple[int, str]]:
+    """The numbered steps, in order: (number, SQL)."""
+    steps = []
+    for entry in files(__package__).joinpath("schema").iterdir():
+        match = re.fullmatch(r"(\d{4})_\w+\.sql", entry.name)
+        if match:
+            steps.append((int(match.group(1)), entry.read_text("utf-8")))
+    return sorted(steps)
+
+
+def prepare(path: Path) -> None:
+    """Make or update the database at ``path``.
+
+    Raises `CallerError` (``store``) for a file that is damaged, is no database of ours, or comes from a newer
+    version; such a file is left as it was.
+    """
+    steps = schema()
+    version = _inspect(path, steps[-1][0])
+    if version == steps[-1][0]:
+        return
+    connection = sqlite3.connect(path, isolation_level=None)
+    try:
+        connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        connection.execute("PRAGMA journal_mode = DELETE")
+        for number, sql in steps:
+            if number > version:
+                connection.executescript(
+                    f"BEGIN; {sql}; PRAGMA application_id = {APPLICATION_ID}; PRAGMA user_version = {number}; COMMIT;"
+                )
+        connection.execute("PRAGMA journal_mode = WAL")
+    finally:
+        connection.close()
+
+
+def connect(path: Path, durability: str = "power", *, write: bool = False) -> sqlite3.Connection:
+    """A connection in autocommit mode; read-only unless ``write``."""
+    if not write:
+        connection = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False)
+        connection.execute("PRAGMA query_only = ON")
+        return connection
+    connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+    connection.execute(f"PRAGMA synchronous = {SYNCHRONOUS[durability]}")
+    connection.execute("PRAGMA foreign_keys = ON")
+    return connection
+
+
+def _inspect(path: Path, newest: int) -> int:
+    """The schema version of the file (0 if there is none), after a look that changes nothing."""
+    if not path.exists() or path.stat().st_size == 0:
+        return 0
+    with path.open("rb") as file:
+        header = file.read(100)
+    if not header.startswith(b"SQLite format 3\0") or len(header) < 100:
+        raise _refused(path, "is damaged or no database", "Put a backup in its place, or move it away to begin anew.")
+    version, owner = int.from_bytes(header[60:64], "big"), int.from_bytes(header[68:72], "big")
+    if owner != APPLICATION_ID:
+        raise _refused(path, "is a database, but not one of Cairnwind", "Give another state folder.")
+    if version > newest:
+        raise _refused(path, f"was written by a newer version (schema {version}, this one knows {newest})", "Use that version, or another state folder.")
+    try:
+        connection = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True)
+        try:
+            if path.stat().st_size <= CHECK_UP_TO:
+                found = connection.execute("PRAGMA quick_check(1)").fetchone()[0]
+            else:
+                connection.execute("SELECT count(*) FROM claim").fetchone()
+                connection.execute("SELECT max(seq) FROM journal").fetchone()
+                found = "ok"
+        finally:
+            connection.close()
+    except sqlite3.DatabaseError as error:
+        found = str(error)
+    if found != "ok":
+        raise _refused(path, f"is damaged: {found.splitlines()[0]}", "Put a backup in its place, or move it away to begin anew.")
+    return version
+
+
+def _refused(path: Path, what: str, remedy: str) -> CallerError:
+    return CallerError("store", f"The database {path} {what}.", f"It was left untouched. {remedy}")

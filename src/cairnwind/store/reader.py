@@ -1,0 +1,103 @@
+"""What is read back: the state at start, pages of the journal, keys, sessions, answers."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import threading
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from cairnwind.core.claims import Claim, Instant
+from cairnwind.core.events import Start
+from cairnwind.core.history import claim_read, stop_read, tag_read
+from cairnwind.store.database import connect
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One row of the journal. ``wall`` in nanoseconds UTC."""
+
+    seq: int
+    wall: int
+    kind: str
+    subject: str
+    text: str
+    command: str
+    source: str
+    data: dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Key:
+    """A credential's name and role."""
+
+    id: int
+    name: str
+    role: str
+
+
+class Reader:
+    """Reads; one connection a thread, so that readers never wait for one another nor for the writer."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._local = threading.local()
+        self._open: list[sqlite3.Connection] = []
+
+    def start(self, at: Instant) -> Start:
+        """All that the engine needs to take up where it was left."""
+        sequence = self._one("SELECT coalesce(max(seq), 0) FROM journal")[0]
+        claims: tuple[Claim, ...] = tuple(claim_read(json.loads(form)) for (form,) in self._all("SELECT form FROM claim ORDER BY output, slot"))
+        stop = self._one("SELECT form FROM fact WHERE name = 'all-stop'")
+        tags = tuple(tag_read(json.loads(form)) for (form,) in self._all("SELECT form FROM lockout ORDER BY output, name"))
+        return Start(at, sequence, claims, stop_read(json.loads(stop[0])) if stop else None, tags)
+
+    def journal(self, *, before: int | None = None, after: int | None = None, subject: str | None = None, limit: int = 100) -> list[Row]:
+        """Rows in falling order before ``before`` (or the newest), or in rising order after ``after``."""
+        where, values = [], []
+        for clause, value in (("seq < ?", before), ("seq > ?", after), ("subject = ?", subject)):
+            if value is not None:
+                where.append(clause)
+                values.append(value)
+        sql = (
+            "SELECT seq, wall, kind, subject, text, command, source, data FROM journal"
+            + (" WHERE " + " AND ".join(where) if where else "")
+            + f" ORDER BY seq {'ASC' if after is not None else 'DESC'} LIMIT ?"
+        )
+        return [Row(*row[:7], json.loads(row[7])) for row in self._all(sql, (*values, limit))]
+
+    def key(self, hash: str) -> Key | None:
+        """The key with this hash."""
+        row = self._one("SELECT id, name, role FROM key WHERE hash = ?", (hash,))
+        return Key(*row) if row else None
+
+    def session(self, hash: str, wall: int) -> Key | None:
+        """The key behind the console session with this hash, if it has not ended."""
+        row = self._one("SELECT key.id, key.name, key.role FROM session JOIN key ON key.id = session.key WHERE session.hash = ? AND session.ends > ?", (hash, wall))
+        return Key(*row) if row else None
+
+    def answer(self, scope: str, token: str, since: int) -> tuple[str, dict[str, Any]] | None:
+        """The stored answer to a command with this token: (hash of its body, outcome)."""
+        row = self._one("SELECT body, form FROM answer WHERE scope = ? AND token = ? AND made >= ?", (scope, token, since))
+        return (row[0], json.loads(row[1])) if row else None
+
+    def close(self) -> None:
+        """Close every thread's connection."""
+        for connection in self._open:
+            connection.close()
+
+    def _connection(self) -> sqlite3.Connection:
+        connection: sqlite3.Connection | None = getattr(self._local, "connection", None)
+        if connection is None:
+            connection = self._local.connection = connect(self._path)
+            self._open.append(connection)
+        return connection
+
+    def _all(self, sql: str, values: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
+        return self._connection().execute(sql, values).fetchall()
+
+    def _one(self, sql: str, values: tuple[Any, ...] = ()) -> tuple[Any, ...] | None:
+        row: tuple[Any, ...] | None = self._connection().execute(sql, values).fetchone()
+        return row

@@ -1,0 +1,211 @@
+"""The one writer: a thread that commits what it is given in groups, and says when it is committed.
+
+While one group is being synced to disk the next one gathers, so the slower the disk the larger the groups.
+What cannot be written (a full disk) is kept in order and tried again; nothing is acknowledged meanwhile.
+"""
+
+from __future__ import annotations
+
+import json
+import queue
+import sqlite3
+import threading
+import time
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from cairnwind.core import events as ev
+from cairnwind.core.history import claim_form, stop_form, tag_form
+from cairnwind.store.database import connect
+
+STATEMENTS = {
+    "journal": "INSERT INTO journal (seq, wall, kind, subject, text, command, source, data) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+    "claim": "INSERT INTO claim (output, slot, form) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
+    "no claim": "DELETE FROM claim WHERE output = ? AND slot = ?",
+    "fact": "INSERT INTO fact (name, form) VALUES (?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
+    "lockout": "INSERT INTO lockout (output, name, form) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
+    "no lockout": "DELETE FROM lockout WHERE output = ? AND name = ?",
+    "answer": "INSERT OR REPLACE INTO answer (scope, token, body, form, made) VALUES (?, ?, ?, ?, ?)",
+    "old answers": "DELETE FROM answer WHERE made < ?",
+    "key": "INSERT INTO key (name, role, hash, made) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET hash = excluded.hash, made = excluded.made",
+    "session": "INSERT INTO session (hash, key, made, ends) VALUES (?, ?, ?, ?)",
+    "no session": "DELETE FROM session WHERE hash = ?",
+    "old sessions": "DELETE FROM session WHERE ends < ?",
+}
+Row = tuple[str, tuple[Any, ...]]
+"""A statement's name and its parameters."""
+MOST = 4096
+"""Batches in one group at most, so that the first does not wait for ever."""
+AGAIN = 1.0
+"""Seconds between attempts while the disk does not take it."""
+
+
+@dataclass(slots=True)
+class Batch:
+    """Rows that belong together, and what to call when they are committed (None) or failed (the reason)."""
+
+    rows: list[Row]
+    done: Callable[[str | None], None] | None = None
+
+
+class Writer:
+    """Owns the only writing connection."""
+
+    def __init__(self, path: Path, durability: str, trouble: Callable[[str | None], None]) -> None:
+        """``trouble`` is told why nothing can be written, and None when it can be again."""
+        self._connection = connect(path, durability, write=True)
+        self._trouble = trouble
+        self._queue: queue.SimpleQueue[Batch | None] = queue.SimpleQueue()
+        self._closing = threading.Event()
+        self.slow = 0.0
+        """Seconds that every commit takes longer: a slow disk, for measuring."""
+        self.commits = 0
+        self.written = 0
+        self._thread = threading.Thread(target=self._work, name="store-writer", daemon=True)
+        self._thread.start()
+
+    def put(self, rows: list[Row], done: Callable[[str | None], None] | None = None) -> None:
+        """Commit these rows in order; ``done`` is called in the writer's thread."""
+        self._queue.put(Batch(rows, done))
+
+    def put_and_wait(self, rows: list[Row]) -> None:
+        """Commit these rows before returning. Raises `sqlite3.OperationalError` if that fails."""
+        finished = threading.Event()
+        failed: list[str] = []
+
+        def done(reason: str | None) -> None:
+            if reason:
+                failed.append(reason)
+            finished.set()
+
+        self.put(rows, done)
+        finished.wait()
+        if failed:
+            raise sqlite3.OperationalError(failed[0])
+
+    def close(self) -> bool:
+        """Commit what is left, then let go. False if something could not be written."""
+        self._closing.set()
+        self._queue.put(None)
+        self._thread.join()
+        self._connection.close()
+        return self._clean
+
+    def limit(self, pages: int) -> None:
+        """Let the file grow to so many pages at most: a full disk, for tests."""
+        self._connection.execute(f"PRAGMA max_page_count = {int(pages)}")
+
+    def _work(self) -> None:
+        self._clean = True
+        while True:
+            batch = self._queue.get()
+            if batch is None:
+                return
+            group, last = [batch], False
+            while len(group) < MOST:
+                try:
+                    batch = self._queue.get_nowait()
+                except queue.Empty:
+                    break
+                if batch is None:
+                    last = True
+                    break
+                group.append(batch)
+            self._write(group)
+            if last or (self._closing.is_set() and self._queue.empty()):
+                return
+
+    def _write(self, group: list[Batch]) -> None:
+        """Commit a group; while that fails, tell those who wait, and keep the rows for the next attempt."""
+        reason = self._commit(group)
+        if reason is None:
+            _tell(group, None)
+            return
+        self._trouble(reason)
+        _tell(group, reason)
+        waiting = [Batch(batch.rows) for batch in group]
+        while reason is not None:
+            if self._closing.wait(AGAIN) or self._closing.is_set():
+                self._clean = self._commit(waiting) is None
+                return
+            while True:
+                try:
+                    more = self._queue.get_nowait()
+                except queue.Empty:
+                    break
+                if more is None:
+                    self._closing.set()
+                    break
+                _tell([more], reason)
+                waiting.append(Batch(more.rows))
+            reason = self._commit(waiting)
+        self._trouble(None)
+
+    def _commit(self, group: Iterable[Batch]) -> str | None:
+        connection = self._connection
+        count = 0
+        try:
+            connection.execute("BEGIN IMMEDIATE")
+            for name, rows in _runs(group):
+                connection.executemany(STATEMENTS[name], rows)
+                count += len(rows)
+            if self.slow:
+                time.sleep(self.slow)
+            connection.execute("COMMIT")
+        except sqlite3.Error as error:
+            try:
+                connection.execute("ROLLBACK")
+            except sqlite3.Error:
+                pass  # SQLite has rolled back by itself
+            return str(error)
+        self.commits += 1
+        self.written += count
+        return None
+
+
+def rows(effects: Iterable[ev.Effect]) -> list[Row]:
+    """The rows of those effects that are to be stored, in their order."""
+    return [STORED[type(effect)](effect) for effect in effects if type(effect) in STORED]
+
+
+STORED: dict[type, Callable[[Any], Row]] = {
+    ev.Record: lambda it: ("journal", (it.sequence, it.at.wall, it.kind, it.subject, it.text, it.command, it.source, form(it.data))),
+    ev.KeepClaim: lambda it: ("claim", (it.claim.output, it.claim.slot, form(claim_form(it.claim)))),
+    ev.DropClaim: lambda it: ("no claim", (it.output, it.slot)),
+    ev.KeepStop: lambda it: ("fact", ("all-stop", form(stop_form(it.stop)))),
+    ev.KeepTag: lambda it: ("lockout", (it.tag.output, it.tag.name, form(tag_form(it.tag)))),
+    ev.DropTag: lambda it: ("no lockout", (it.output, it.name)),
+}
+"""How each effect that is to be stored becomes a row."""
+
+
+def form(data: Any) -> str:
+    """JSON as it is stored."""
+    return json.dumps(data, ensure_ascii=False, separators=(",", ":"))
+
+
+def _tell(group: Iterable[Batch], reason: str | None) -> None:
+    for batch in group:
+        if batch.done is not None:
+            batch.done(reason)
+
+
+def _runs(group: Iterable[Batch]) -> list[tuple[str, list[tuple[Any, ...]]]]:
+    """The rows of a group, gathered for ``executemany``: journal rows together, the rest in its order.
+
+    Journal rows have numbers of their own and nothing refers to them, so they may go first; rows of other
+    tables may replace each other and keep their order.
+    """
+    journal: list[tuple[Any, ...]] = []
+    others: list[tuple[str, list[tuple[Any, ...]]]] = []
+    for batch in group:
+        for name, row in batch.rows:
+            if name == "journal":
+                journal.append(row)
+            elif others and others[-1][0] == name:
+                others[-1][1].append(row)
+            else:
+                others.append((name, [row]))
+    return [("journal", journal), *others] if journal else others
