@@ -1,0 +1,86 @@
+<!-- The page 'Now': the site live. It shows GET /api/v1/events, which begins with the whole picture. -->
+<script lang="ts">
+  import { onMount } from 'svelte'
+  import logo from './cairn.svg'
+  import AllStop from './lib/AllStop.svelte'
+  import { clock, dismiss, live, open, signOut } from './lib/live.svelte'
+  import { apply, mode, toggle } from './lib/mode.svelte'
+  import PlaceCard from './lib/PlaceCard.svelte'
+
+  onMount(() => {
+    apply()
+    void open()
+  })
+
+  const outputs = $derived(Object.values(live.outputs))
+  const inputs = $derived(Object.values(live.inputs))
+  const places = $derived([...new Set([...outputs, ...inputs].map((thing) => thing.place))])
+</script>
+
+<svelte:head><title>{live.site ? `${live.site.name} – Cairnwind` : 'Cairnwind'}</title></svelte:head>
+
+<div class="page" class:old={live.lost}>
+  <header>
+    <img src={logo} alt="" width="40" height="40" />
+    <div class="title">
+      <h1>{live.site?.name ?? 'Cairnwind'}</h1>
+      <ul class="links" aria-label="Boards">
+        {#each Object.values(live.boards) as board (board.name)}
+          <li data-board={board.name} class:down={!board.up}>{board.label}: {board.up ? 'answers' : `does not answer since ${clock(board.since)} (${board.reason})`}</li>
+        {/each}
+        {#if live.site && !live.site.recording}<li class="down">The journal cannot be written: {live.site.trouble}</li>{/if}
+      </ul>
+    </div>
+    <span class="room"></span>
+    {#if live.phase === 'live'}
+      <AllStop />
+      <button type="button" class="btn btn-sm preset-outlined-surface-300-700" onclick={signOut}>Sign out</button>
+    {/if}
+    <button type="button" class="btn btn-sm preset-outlined-surface-300-700" onclick={toggle}>{mode.dark ? 'Go light' : 'Go dark'}</button>
+  </header>
+
+  {#if live.phase === 'signed out'}
+    <main class="door">
+      <h2>Not signed in</h2>
+      <p>Open the sign-in link that the terminal printed when the service started. Each link signs in once, within 15 minutes. For a new one, type on the host:</p>
+      <pre>cairnwind key link</pre>
+    </main>
+  {:else if live.phase === 'live'}
+    <main class="places">
+      {#each places as place (place)}
+        <PlaceCard place={place || 'elsewhere'} outputs={outputs.filter((each) => each.place === place)} inputs={inputs.filter((each) => each.place === place)} />
+      {:else}
+        <p>The site has no outputs and no inputs yet. Add <code>[output.…]</code> tables to its file and start the service anew.</p>
+      {/each}
+    </main>
+  {/if}
+</div>
+
+<div class="notes" aria-live="assertive">
+  {#if live.lost}
+    <p class="lost" role="alert"><strong>The link to the service is lost.</strong> What is shown may be old. It comes back by itself.</p>
+  {/if}
+  {#each live.notes as note (note.id)}
+    <p>
+      <span><strong>{note.sentence}</strong> {note.remedy}</span>
+      <button type="button" class="btn btn-sm preset-outlined-surface-300-700" onclick={() => dismiss(note.id)}>Close</button>
+    </p>
+  {/each}
+</div>
+
+<style>
+  .page { max-width: 78rem; margin: 0 auto; padding: 1rem 1.2rem 5rem; }
+  .old main { opacity: 0.6; filter: grayscale(0.7); }
+  header { display: flex; flex-wrap: wrap; align-items: center; gap: 0.6rem 0.8rem; margin-bottom: 1.1rem; }
+  .room { flex: 1; }
+  h1 { font-size: 1.35rem; line-height: 1.2; }
+  .links { font-size: 0.8rem; color: var(--well); }
+  .links .down { color: var(--ill); font-weight: 600; }
+  .places { columns: 2 26rem; column-gap: 1rem; }
+  .door { max-width: 34rem; margin: 4rem auto; line-height: 1.6; }
+  .door h2 { font-size: 1.2rem; margin-bottom: 0.5rem; }
+  .door pre { margin-top: 0.7rem; padding: 0.6rem 0.9rem; background: var(--stone); border: 1px solid var(--line); }
+  .notes { position: fixed; inset: auto 0 0; display: flex; flex-direction: column; align-items: center; gap: 0.5rem; padding: 0.8rem; pointer-events: none; }
+  .notes p { pointer-events: auto; display: flex; gap: 0.9rem; align-items: center; max-width: 46rem; padding: 0.7rem 1rem; background: var(--stone); border: 1px solid var(--wary); border-left-width: 5px; box-shadow: 0 6px 24px rgb(0 0 0 / 0.25); }
+  .notes .lost { border-color: var(--ill); display: block; }
+</style>
