@@ -38,7 +38,10 @@ class Rank(IntEnum):
     @property
     def word(self) -> str:
         """As people read it."""
-        return self.name.lower()
+        return _WORDS[self]
+
+
+_WORDS = {rank: rank.name.lower() for rank in Rank}
 
 
 @dataclass(frozen=True, slots=True)

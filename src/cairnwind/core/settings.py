@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from cairnwind.core.errors import CallerError
@@ -71,6 +72,7 @@ def parse_level(text: object, words: tuple[str, str] = ("off", "on")) -> Level:
     return level(share)
 
 
+@lru_cache(4096)
 def show(setting: Setting, words: tuple[str, str] = ("off", "on"), *, dimmable: bool = True) -> str:
     """The setting as people say it: 'off', 'on', '40 %', or the output's own words."""
     if not setting.on:

@@ -11,7 +11,8 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from flask import Flask, Response, g, request, send_from_directory
+import orjson
+from flask import Flask, Response, request, send_from_directory
 from werkzeug.exceptions import HTTPException
 
 from cairnwind import __version__
@@ -26,19 +27,15 @@ from cairnwind.service.keys import Keys
 from cairnwind.service.problems import from_http, from_trouble, problem
 from cairnwind.service.repeats import Repeats
 from cairnwind.service.runtime import Runtime, clock
-from cairnwind.service.server import HANDOVER
+from cairnwind.service.server import HANDOVER, HEADERS
 from cairnwind.store.reader import Key
 
 log = logging.getLogger("cairnwind.http")
+CALLER = "cairnwind.caller"
+"""Key of the WSGI environment: the key that was shown, and the source that commands by it have."""
 LARGEST = 64 << 10
 LONGEST_WAIT = 10.0
 HOSTS = ("127.0.0.1", "localhost", "[::1]")
-HEADERS = {
-    "Content-Security-Policy": "default-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'",
-    "X-Content-Type-Options": "nosniff",
-    "Referrer-Policy": "no-referrer",
-    "Cache-Control": "no-store",
-}
 SURFACES = {"cairnwind-command-line": "command line", "cairnwind-client": "client"}
 LEASE = NS
 """A hold's lease unless it says otherwise."""
@@ -49,10 +46,8 @@ def make_app(runtime: Runtime, keys: Keys) -> Flask:
     """The WSGI application of one runtime."""
     app = Flask("cairnwind", static_folder=None)
     app.config["MAX_CONTENT_LENGTH"] = LARGEST
-    app.json.sort_keys = False  # type: ignore[attr-defined]
     api = _Api(runtime, keys)
     app.before_request(api.admit)
-    app.after_request(_dress)
     app.register_error_handler(Trouble, from_trouble)
     app.register_error_handler(HTTPException, from_http)
     app.register_error_handler(Exception, _at_fault)
@@ -103,39 +98,37 @@ class _Api:
 
     def admit(self) -> Response | None:
         """Check host, key or session, and origin, before any view."""
-        host = request.headers.get("Host", "")
-        if (host.rpartition(":")[0] if host.rpartition(":")[2].isdigit() else host) not in HOSTS:
+        environ = request.environ
+        host, path, method = environ.get("HTTP_HOST", ""), environ["PATH_INFO"], environ["REQUEST_METHOD"]
+        name, _, port = host.rpartition(":")
+        if (name if port.isdigit() else host) not in HOSTS:
             return problem("host", f"This service is not called '{host}'.", "Use its address as the terminal printed it.")
-        if not request.path.startswith("/api/"):
+        if not path.startswith("/api/"):
             return None
-        origin = request.headers.get("Origin")
+        origin = environ.get("HTTP_ORIGIN")
         if origin is not None and origin not in (f"http://{host}", f"https://{host}"):
             return problem("origin", f"A page of {origin} may not use this service.", "Open the service's own console.")
-        if request.path == "/api/v1/session" and request.method == "POST":
+        if path == "/api/v1/session" and method == "POST":
             return None
-        scheme, _, text = request.headers.get("Authorization", "").partition(" ")
-        cookie = request.cookies.get(self._cookie())
-        key = None
-        g.surface = SURFACES.get(request.headers.get("User-Agent", "").partition("/")[0], "HTTP")
+        key, surface = None, SURFACES.get(environ.get("HTTP_USER_AGENT", "").partition("/")[0], "HTTP")
+        scheme, _, text = environ.get("HTTP_AUTHORIZATION", "").partition(" ")
+        cookie = None
         if scheme.lower() == "bearer":
             key = self.keys.by_key(text.strip())
-        elif cookie:
-            key, g.surface = self.keys.by_session(cookie), "console"
-            if request.method != "GET" and origin is None and request.headers.get("Sec-Fetch-Site") != "same-origin":
+        elif "HTTP_COOKIE" in environ and (cookie := request.cookies.get(self._cookie())):
+            key, surface = self.keys.by_session(cookie), "console"
+            if method != "GET" and origin is None and environ.get("HTTP_SEC_FETCH_SITE") != "same-origin":
                 return problem("origin", "A command by a console session has to come from the console's own page.", "Use a key instead.")
         if key is None:
             return problem("key", "No valid key came with the request." if text or cookie else "The request came without a key.", "Send Authorization: Bearer with the key, or sign in to the console.")
-        if request.method != "GET" and key.role == "watch":
+        if method != "GET" and key.role == "watch":
             return problem("role", f"The key '{key.name}' may only watch.", "Use a key with the role operate or keep.")
-        g.key = key
+        environ[CALLER] = (key, Source(surface, key.name, key.role))
         return None
 
     def _cookie(self) -> str:
         # browsers share cookies between ports of a host, and several services may run side by side
         return f"cairnwind-{request.environ['SERVER_PORT']}"
-
-    def _source(self) -> Source:
-        return Source(g.surface, g.key.name, g.key.role)
 
     # --- reading ------------------------------------------------------------------------------------------
 
@@ -199,8 +192,8 @@ class _Api:
         last = request.headers.get("Last-Event-ID") or request.args.get("after")
         connection, owner = handover()
         head = "HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nConnection: close\r\n"
-        head += "".join(f"{name}: {value}\r\n" for name, value in HEADERS.items())
-        stream.adopt(connection, owner, last, f"{head}\r\nretry: 500\n\n".encode())
+        dress = b"".join(b"%s: %s\r\n" % header for header in HEADERS)
+        stream.adopt(connection, owner, last, head.encode() + dress + b"\r\nretry: 500\n\n")
         return Response()
 
     def health(self) -> Response:
@@ -228,7 +221,7 @@ class _Api:
         def command(at: Any) -> ev.Command:
             name = self.runtime.command_id()
             slot = PERSON if rank is Rank.PERSON else f"hand:{name}"
-            return ev.Wish(at, name, self._source(), output.name, setting, rank, slot, life, bool(body.get("when_possible")))
+            return ev.Wish(at, name, _source(), output.name, setting, rank, slot, life, bool(body.get("when_possible")))
 
         return self._do(command, output, _wait(body), made=True)
 
@@ -287,34 +280,34 @@ class _Api:
         claim = self._claim(number)
         output = self._output(claim.output)
         setting = output.read(body["setting"]) if "setting" in body else None
-        return self._do(lambda at: ev.Renew(at, self.runtime.command_id(), self._source(), claim.output, claim.slot, setting), output, _wait(body))
+        return self._do(lambda at: ev.Renew(at, self.runtime.command_id(), _source(), claim.output, claim.slot, setting), output, _wait(body))
 
     def release_claim(self, number: int) -> Response:
         claim = self._claim(number)
-        return self._do(lambda at: ev.Release(at, self.runtime.command_id(), self._source(), claim.output, claim.slot), self._output(claim.output))
+        return self._do(lambda at: ev.Release(at, self.runtime.command_id(), _source(), claim.output, claim.slot), self._output(claim.output))
 
     def release_person(self, name: str) -> Response:
         output = self._output(name)
-        return self._do(lambda at: ev.Release(at, self.runtime.command_id(), self._source(), name, PERSON), output)
+        return self._do(lambda at: ev.Release(at, self.runtime.command_id(), _source(), name, PERSON), output)
 
     def stop(self) -> Response:
         body = _body({"reason", "wait"}, empty=True)
         reason = _words(body, "reason")
-        return self._do(lambda at: ev.AllStop(at, self.runtime.command_id(), self._source(), reason), None, _wait(body))
+        return self._do(lambda at: ev.AllStop(at, self.runtime.command_id(), _source(), reason), None, _wait(body))
 
     def reset_stop(self) -> Response:
-        return self._do(lambda at: ev.ResetStop(at, self.runtime.command_id(), self._source()), None)
+        return self._do(lambda at: ev.ResetStop(at, self.runtime.command_id(), _source()), None)
 
     def lock(self, name: str, tag: str) -> Response:
         output = self._output(name)
         reason = _words(_body({"reason"}, empty=True), "reason")
         if not tag.isprintable() or len(tag) > 60:
             raise CallerError("bad-value", "This is not a name for a tag.", "Use up to 60 printable characters.")
-        return self._do(lambda at: ev.Lock(at, self.runtime.command_id(), self._source(), name, tag, reason), output)
+        return self._do(lambda at: ev.Lock(at, self.runtime.command_id(), _source(), name, tag, reason), output)
 
     def unlock(self, name: str, tag: str) -> Response:
         output = self._output(name)
-        return self._do(lambda at: ev.Unlock(at, self.runtime.command_id(), self._source(), name, tag), output)
+        return self._do(lambda at: ev.Unlock(at, self.runtime.command_id(), _source(), name, tag), output)
 
     def _do(self, command: Callable[[Any], ev.Command], output: Output | None, wait: float = 0.0, *, made: bool = False) -> Response:
         """Have a command decided, once if it carries an Idempotency-Key, and answer with its outcome."""
@@ -327,7 +320,7 @@ class _Api:
         if token is None:
             form = decide(None)
         else:
-            scope = f"{g.key.id} {request.method} {request.path}"
+            scope = f"{_key().id} {request.method} {request.path}"
             form = self.repeats.once(scope, token, request.get_data(), decide)
         code = {"refused": "refused", "unreachable": "unreachable", "not recorded": "not-recorded"}.get(form["outcome"])
         if code is None or (code == "unreachable" and form["claim"]):
@@ -338,9 +331,9 @@ class _Api:
     # --- signing in ---------------------------------------------------------------------------------------
 
     def make_link(self) -> Response:
-        if g.key.role != "keep":
-            raise CallerError("role", f"The key '{g.key.name}' may not make sign-in links.", "Use a key with the role keep.")
-        token = self.keys.new_link(g.key)
+        if _key().role != "keep":
+            raise CallerError("role", f"The key '{_key().name}' may not make sign-in links.", "Use a key with the role keep.")
+        token = self.keys.new_link(_key())
         return _json({"link": f"{request.host_url}#sign-in={token}"}, 201)
 
     def sign_in(self) -> Response:
@@ -351,8 +344,8 @@ class _Api:
         return response
 
     def who(self) -> Response:
-        key: Key = g.key
-        return _json({"key": key.name, "role": key.role, "surface": g.surface})
+        key: Key = _key()
+        return _json({"key": key.name, "role": key.role, "surface": _source().surface})
 
     def sign_out(self) -> Response:
         self.keys.sign_out(request.cookies.get(self._cookie(), ""))
@@ -395,10 +388,14 @@ class _Api:
         return Response(body(), content_type="application/json", headers={"ETag": tag})
 
 
-def _dress(response: Response) -> Response:
-    for name, value in HEADERS.items():
-        response.headers.setdefault(name, value)
-    return response
+def _key() -> Key:
+    found: Key = request.environ[CALLER][0]
+    return found
+
+
+def _source() -> Source:
+    found: Source = request.environ[CALLER][1]
+    return found
 
 
 def _at_fault(error: Exception) -> Response:
@@ -412,11 +409,15 @@ def _json(form: Any, status: int = 200) -> Response:
 
 def _body(known: set[str], *, empty: bool = False) -> dict[str, Any]:
     """The request's JSON object; raises `CallerError` for anything else and for unknown members."""
-    if empty and not request.content_length and not request.headers.get("Transfer-Encoding"):
+    content = request.get_data(cache=True, parse_form_data=False)
+    if empty and not content:
         return {}
-    if not request.is_json:
+    if not request.environ.get("CONTENT_TYPE", "").lower().startswith("application/json"):
         raise CallerError("media", "The request's body is not marked as JSON.", "Send Content-Type: application/json.")
-    body = request.get_json()
+    try:
+        body = orjson.loads(content)
+    except orjson.JSONDecodeError as error:
+        raise CallerError("bad-body", f"The request's body is not valid JSON: {error}.", "Send one JSON object.") from None
     if not isinstance(body, dict):
         raise CallerError("bad-body", "The request's body is not a JSON object.", "Send one JSON object.")
     for name in body:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import itertools
 import queue
+import threading
 from collections import deque
 from dataclasses import dataclass
 from typing import Any
@@ -37,6 +38,8 @@ class Lanes:
         self._second: deque[Item] = deque()
         self._wake: queue.SimpleQueue[None] = queue.SimpleQueue()
         self._signalled = False
+        self.consumer = 0
+        """The thread that empties the lanes: what it queues itself needs no signal."""
         self._numbers = itertools.count(1)
         self._offs: dict[str, int] = {}
 
@@ -52,7 +55,7 @@ class Lanes:
             return False
         else:
             self._second.append(item)
-        if not self._signalled:
+        if not self._signalled and threading.get_ident() != self.consumer:
             self._signalled = True
             self._wake.put(None)
         return True

@@ -169,6 +169,7 @@ class Runtime:
     # --- the engine's thread ------------------------------------------------------------------------------
 
     def _run(self) -> None:
+        self.lanes.consumer = threading.get_ident()
         try:
             while not self._over:
                 now = clock()

@@ -6,6 +6,7 @@ and HTTP is loaded at all.
 
 from __future__ import annotations
 
+import gc
 import json
 import logging
 import os
@@ -62,7 +63,11 @@ class Service:
         except BaseException:
             self.folder.let_go()
             raise
-        self.folder.write_address({"url": self.url, "pid": os.getpid(), "site": self.site.name})
+        # what is there now stays: no need to look through it again and again
+        gc.collect()
+        gc.freeze()
+        gc.set_threshold(10_000, 20, 50)
+        self.folder.write_address({"url": self.url, "pid": os.getpid(), "site": self.site.name, "safe_at": self.safe_after})
         log.info("serving %s at %s, state in %s", self.site.name, self.url, self.folder.path)
 
     def _listen(self) -> None:

@@ -17,9 +17,17 @@ from cheroot import wsgi
 from cheroot.server import HTTPConnection
 
 log = logging.getLogger("cairnwind.http")
-WORKERS = 16
+WORKERS = 12
 HANDOVER = "cairnwind.handover"
 """Key of the WSGI environment: a function that gives the socket away and ends the request."""
+
+HEADERS = (
+    (b"Content-Security-Policy", b"default-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'"),
+    (b"X-Content-Type-Options", b"nosniff"),
+    (b"Referrer-Policy", b"no-referrer"),
+    (b"Cache-Control", b"no-store"),
+)
+"""Sent with every answer, except `Cache-Control` where the application has its own."""
 
 
 class Connection(HTTPConnection):  # type: ignore[misc]
@@ -41,6 +49,14 @@ class Gateway(wsgi.Gateway_10):  # type: ignore[misc]
         environ: dict[str, Any] = super().get_environ()
         environ[HANDOVER] = self._give
         return environ
+
+    def start_response(self, status: str, headers: Any, exc_info: Any = None) -> Any:
+        """Begin the answer, unless the application took the socket."""
+        if self.req.conn.given:
+            return self.write
+        own = any(name == "Cache-Control" for name, _ in headers)
+        self.req.outheaders.extend(HEADERS[:-1] if own else HEADERS)
+        return super().start_response(status, headers, exc_info)
 
     def respond(self) -> None:
         """Answer, unless the application took the socket."""

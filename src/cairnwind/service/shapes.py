@@ -2,30 +2,37 @@
 
 from __future__ import annotations
 
-import json
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Any
 from zoneinfo import ZoneInfo
+
+import orjson
 
 from cairnwind.core.claims import Claim
 from cairnwind.core.events import Ended, Outcome
 from cairnwind.core.interlocks import Stop, Tag
 from cairnwind.core.model import Board, Input, Output, Site
 from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
-from cairnwind.core.settings import Setting
+from cairnwind.core.settings import Setting, show
 from cairnwind.core.why import Why
 
 
 def dump(form: Any) -> bytes:
     """Compact UTF-8 JSON."""
-    return json.dumps(form, ensure_ascii=False, separators=(",", ":")).encode()
+    return orjson.dumps(form)
 
 
 def moment(wall: int | None) -> str | None:
     """Nanoseconds UTC as RFC 3339 with milliseconds; None for 'never'."""
     if not wall:
         return None
-    return f"{datetime.fromtimestamp(wall // 10**9, UTC):%Y-%m-%dT%H:%M:%S}.{wall // 10**6 % 1000:03d}Z"
+    return f"{_second(wall // 10**9)}.{wall // 10**6 % 1000:03d}Z"
+
+
+@lru_cache(1024)
+def _second(seconds: int) -> str:
+    return f"{datetime.fromtimestamp(seconds, UTC):%Y-%m-%dT%H:%M:%S}"
 
 
 def local(zone: ZoneInfo) -> Any:
@@ -41,7 +48,12 @@ def local(zone: ZoneInfo) -> Any:
 
 def setting(output: Output, value: Setting | None) -> dict[str, Any] | None:
     """A setting with its number and its words."""
-    return None if value is None else {"level": value.percent, "on": value.on, "words": output.say(value)}
+    return None if value is None else _setting(value, output.words, output.dimmable)
+
+
+@lru_cache(1024)
+def _setting(value: Setting, words: tuple[str, str], dimmable: bool) -> dict[str, Any]:
+    return {"level": value.percent, "on": value.on, "words": show(value, words, dimmable=dimmable)}
 
 
 def output_facts(output: Output) -> dict[str, Any]:

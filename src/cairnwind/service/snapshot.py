@@ -64,6 +64,8 @@ class Publisher:
         self._pages = [self._page(names[at : at + PAGE]) for at in range(0, len(names), PAGE)]
         self._inputs = {name: self._input(name) for name in site.inputs}
         self._boards = {name: self._board(name) for name in site.boards}
+        self._site_now = engine.site_now()
+        self._site_body = self._site_form()
         self.current = self._make(0)
 
     def find(self, name: str) -> tuple[OutputNow, bytes] | None:
@@ -90,7 +92,8 @@ class Publisher:
                 body = self._board(name)
                 self._boards = {**self._boards, name: body}
             else:
-                body = shapes.dump(shapes.site_form(self._site, self._engine.site_now()))
+                self._site_now = self._engine.site_now()
+                body = self._site_body = self._site_form()
             told.append((kind, body))
         for number, changes in fresh.items():
             nows, bodies = list(self._pages[number].nows), list(self._pages[number].bodies)
@@ -101,10 +104,10 @@ class Publisher:
         return told
 
     def _make(self, version: int) -> Snapshot:
-        now = self._engine.site_now()
-        previous = getattr(self, "current", None)
-        site = previous.site if previous and previous.site_now == now else shapes.dump(shapes.site_form(self._site, now))
-        return Snapshot(version, tuple(self._pages), self._inputs, self._boards, site, now)
+        return Snapshot(version, tuple(self._pages), self._inputs, self._boards, self._site_body, self._site_now)
+
+    def _site_form(self) -> bytes:
+        return shapes.dump(shapes.site_form(self._site, self._site_now))
 
     def _page(self, names: list[str]) -> Page:
         made = [self._output(name) for name in names]

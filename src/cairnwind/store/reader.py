@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 import threading
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+import orjson
 
 from cairnwind.core.claims import Claim, Instant
 from cairnwind.core.events import Start
@@ -49,10 +50,10 @@ class Reader:
     def start(self, at: Instant) -> Start:
         """All that the engine needs to take up where it was left."""
         sequence = self._one("SELECT coalesce(max(seq), 0) FROM journal")[0]
-        claims: tuple[Claim, ...] = tuple(claim_read(json.loads(form)) for (form,) in self._all("SELECT form FROM claim ORDER BY output, slot"))
+        claims: tuple[Claim, ...] = tuple(claim_read(orjson.loads(form)) for (form,) in self._all("SELECT form FROM claim ORDER BY output, slot"))
         stop = self._one("SELECT form FROM fact WHERE name = 'all-stop'")
-        tags = tuple(tag_read(json.loads(form)) for (form,) in self._all("SELECT form FROM lockout ORDER BY output, name"))
-        return Start(at, sequence, claims, stop_read(json.loads(stop[0])) if stop else None, tags)
+        tags = tuple(tag_read(orjson.loads(form)) for (form,) in self._all("SELECT form FROM lockout ORDER BY output, name"))
+        return Start(at, sequence, claims, stop_read(orjson.loads(stop[0])) if stop else None, tags)
 
     def journal(self, *, before: int | None = None, after: int | None = None, subject: str | None = None, limit: int = 100) -> list[Row]:
         """Rows in falling order before ``before`` (or the newest), or in rising order after ``after``."""
@@ -66,7 +67,7 @@ class Reader:
             + (" WHERE " + " AND ".join(where) if where else "")
             + f" ORDER BY seq {'ASC' if after is not None else 'DESC'} LIMIT ?"
         )
-        return [Row(*row[:7], json.loads(row[7])) for row in self._all(sql, (*values, limit))]
+        return [Row(*row[:7], orjson.loads(row[7])) for row in self._all(sql, (*values, limit))]
 
     def key(self, hash: str) -> Key | None:
         """The key with this hash."""
@@ -81,7 +82,7 @@ class Reader:
     def answer(self, scope: str, token: str, since: int) -> tuple[str, dict[str, Any]] | None:
         """The stored answer to a command with this token: (hash of its body, outcome)."""
         row = self._one("SELECT body, form FROM answer WHERE scope = ? AND token = ? AND made >= ?", (scope, token, since))
-        return (row[0], json.loads(row[1])) if row else None
+        return (row[0], orjson.loads(row[1])) if row else None
 
     def close(self) -> None:
         """Close every thread's connection."""

@@ -6,15 +6,18 @@ What cannot be written (a full disk) is kept in order and tried again; nothing i
 
 from __future__ import annotations
 
-import json
 import queue
+import re
 import sqlite3
 import threading
 import time
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any
+
+import orjson
 
 from cairnwind.core import events as ev
 from cairnwind.core.history import claim_form, stop_form, tag_form
@@ -34,6 +37,9 @@ STATEMENTS = {
     "no session": "DELETE FROM session WHERE hash = ?",
     "old sessions": "DELETE FROM session WHERE ends < ?",
 }
+AT_ONCE = 32
+"""Rows in one INSERT at most. One statement for many rows is one step without the interpreter's lock, where
+``executemany`` takes and releases it for every row while other threads wait for it."""
 Row = tuple[str, tuple[Any, ...]]
 """A statement's name and its parameters."""
 MOST = 4096
@@ -103,6 +109,7 @@ class Writer:
             batch = self._queue.get()
             if batch is None:
                 return
+            time.sleep(0)  # lets those who are about to queue something do so: larger groups under load
             group, last = [batch], False
             while len(group) < MOST:
                 try:
@@ -149,7 +156,12 @@ class Writer:
         try:
             connection.execute("BEGIN IMMEDIATE")
             for name, rows in _runs(group):
-                connection.executemany(STATEMENTS[name], rows)
+                if " VALUES " in STATEMENTS[name]:
+                    for at in range(0, len(rows), AT_ONCE):
+                        part = rows[at : at + AT_ONCE]
+                        connection.execute(_insert(name, len(part)), [value for row in part for value in row])
+                else:
+                    connection.executemany(STATEMENTS[name], rows)
                 count += len(rows)
             if self.slow:
                 time.sleep(self.slow)
@@ -183,7 +195,14 @@ STORED: dict[type, Callable[[Any], Row]] = {
 
 def form(data: Any) -> str:
     """JSON as it is stored."""
-    return json.dumps(data, ensure_ascii=False, separators=(",", ":"))
+    return orjson.dumps(data).decode()
+
+
+@cache
+def _insert(name: str, count: int) -> str:
+    """The INSERT of this name for so many rows."""
+    head, values, tail = re.fullmatch(r"(.* VALUES )(\([?, ]+\))(.*)", STATEMENTS[name]).groups()  # type: ignore[union-attr]
+    return f"{head}{', '.join([values] * count)}{tail}"
 
 
 def _tell(group: Iterable[Batch], reason: str | None) -> None:

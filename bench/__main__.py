@@ -1,0 +1,42 @@
+"""Run the rows whose name matches a pattern; print a table; write ``build/bench.json``."""
+
+from __future__ import annotations
+
+import fnmatch
+import sys
+
+from rich.console import Console
+from rich.table import Table
+
+from bench import engine, http, process, store  # noqa: F401  each registers its rows
+from bench.table import ROWS, Row, write
+
+
+def main() -> None:
+    """Measure and show."""
+    pattern = sys.argv[1] if len(sys.argv) > 1 and sys.argv[1] != "." else "*"
+    chosen = [name for name in ROWS if fnmatch.fnmatch(name, f"*{pattern.strip('*')}*" if pattern != "*" else "*")]
+    if not chosen:
+        raise SystemExit(f"No row matches '{pattern}'. Rows: {', '.join(ROWS)}")
+    rows: list[Row] = []
+    out = Console(width=None if sys.stdout.isatty() else 150, highlight=False)
+    for name in chosen:
+        print(f"measuring {name} …", file=sys.stderr, flush=True)
+        rows += ROWS[name]()
+        write(rows)
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    for column in ("row", "value", "unit", "reference", "ratio", "bar", "holds"):
+        table.add_column(column, justify="right" if column in ("value", "reference", "ratio") else "left")
+    for row in rows:
+        holds = {True: "yes", False: "NO", None: ""}[row.holds]
+        table.add_row(row.row, _number(row.value), row.unit, _number(row.reference), _number(row.ratio), row.bar, holds)
+    out.print(table)
+
+
+def _number(value: float | None) -> str:
+    if value is None:
+        return ""
+    return f"{value:,.0f}" if abs(value) >= 1000 else f"{value:.3g}"
+
+
+main()

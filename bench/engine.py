@@ -1,0 +1,93 @@
+"""Rows of the engine and the snapshot, in process."""
+
+from __future__ import annotations
+
+import gc
+import statistics
+import time
+
+from bench.sites import wide
+from bench.table import Row, in_turns, measures
+from cairnwind.core import events as ev
+from cairnwind.core.claims import PERSON, TAKEOVER, Instant, Rank, Source, lease
+from cairnwind.core.engine import Engine
+from cairnwind.core.model import Site
+from cairnwind.core.settings import OFF, ON
+from cairnwind.demo import SITE_FILE
+from cairnwind.service.snapshot import Publisher
+from cairnwind.site import read_site
+
+SOURCE = Source("bench", "first key", "keep")
+
+
+def started(site: Site) -> tuple[Engine, list[str]]:
+    """An engine with its boards up."""
+    engine = Engine(site)
+    at = Instant(1, 1)
+    for board in site.boards:
+        engine.handle(ev.LinkUp(at, board, tuple((name, output.safe) for name, output in site.outputs.items() if output.pin.board == board)))
+    engine.handle(ev.Start(at))
+    return engine, list(site.outputs)
+
+
+@measures("engine scale")
+def scale() -> list[Row]:
+    """One command, its confirmation and its publication: 10,000 outputs against 10."""
+    ways = []
+    for count in (10_000, 10):
+        engine, names = started(wide(count))
+        publisher = Publisher(engine.site, engine)
+        ways.append(lambda engine=engine, names=names, publisher=publisher: _commands(engine, names, publisher))
+    gc.collect()
+    gc.freeze()
+    large, small = in_turns(9, *ways)
+    return [Row("engine scale, command with 10,000 outputs", large * 1e6, "us", small * 1e6, large / small, "<= 1.3", large / small <= 1.3)]
+
+
+_clock = [1000]
+
+
+def _commands(engine: Engine, names: list[str], publisher: Publisher) -> float:
+    times = []
+    for turn in range(400):
+        _clock[0] += 1000
+        at = Instant(_clock[0], _clock[0])
+        name = names[turn * 7919 % len(names)]
+        begin = time.perf_counter()
+        effects = engine.handle(ev.Wish(at, "c", SOURCE, name, None, Rank.PERSON, PERSON, TAKEOVER))
+        drive = effects[0]
+        effects += engine.handle(ev.Confirmed(at, drive.output, drive.generation, drive.setting))
+        publisher.publish({(effect.kind, effect.name): None for effect in effects if type(effect) is ev.Changed})
+        times.append(time.perf_counter() - begin)
+    return statistics.median(times)
+
+
+@measures("engine events")
+def events() -> list[Row]:
+    """Events through the whole engine, one thread, on the demo site: commands, answers, renewals, inputs."""
+    site = read_site(SITE_FILE)
+
+    def run() -> float:
+        engine, names = started(site)
+        inputs = list(site.inputs)
+        handle = engine.handle
+        mono = 10
+        handle(ev.Wish(Instant(mono, mono), "h", SOURCE, names[0], ON, Rank.HAND, "hand:h", lease(10**12)))
+        handled = 0
+        begin = time.perf_counter()
+        for turn in range(4000):
+            mono += 1000
+            at = Instant(mono, mono)
+            name = names[1 + turn % (len(names) - 1)]
+            for effect in handle(ev.Wish(at, "c", SOURCE, name, ON if turn // 10 % 2 else OFF, Rank.PERSON, PERSON, TAKEOVER)):
+                if type(effect) is ev.Drive:
+                    handle(ev.Confirmed(at, effect.output, effect.generation, effect.setting))
+                    handled += 1
+            handle(ev.InputSeen(at, inputs[turn % len(inputs)], bool(turn & 8)))
+            handle(ev.Renew(at, "r", SOURCE, names[0], "hand:h"))
+            handle(ev.Tick(at))
+            handled += 4
+        return handled / (time.perf_counter() - begin)
+
+    (rate,) = in_turns(5, run)
+    return [Row("engine events, demo site, one thread", rate, "events/s", bar=">= 30,000", holds=rate >= 30_000)]

@@ -1,0 +1,93 @@
+"""Rows of the process: start, idling, memory."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from bench.client import Server
+from bench.table import Row, in_turns, measures
+from cairnwind.demo import SITE_FILE
+
+
+def _serve(state: str) -> subprocess.Popen[bytes]:
+    command = Path(sys.executable).with_name("cairnwind")
+    return subprocess.Popen([command, "serve", str(SITE_FILE), "--state", state, "--port", "0"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+
+
+def _address(state: str) -> dict[str, object]:
+    path = Path(state) / "address"
+    while not path.exists():
+        time.sleep(0.005)
+    found: dict[str, object] = json.loads(path.read_text())
+    return found
+
+
+@measures("process start")
+def start() -> list[Row]:
+    """From process start to every output told its safe setting, beyond 'python -c pass'."""
+
+    def ours() -> float:
+        with tempfile.TemporaryDirectory() as state:
+            begin = time.monotonic()
+            process = _serve(state)
+            safe = float(_address(state)["safe_at"])  # type: ignore[arg-type]
+            process.send_signal(signal.SIGTERM)
+            process.wait()
+            return safe - begin
+
+    def bare() -> float:
+        begin = time.monotonic()
+        subprocess.run([sys.executable, "-c", "pass"], check=True)
+        return time.monotonic() - begin
+
+    ours()
+    safe, reference = in_turns(7, ours, bare)
+    more = safe - reference
+    return [Row("process start to all safe", safe, "s", reference, safe / reference, "<= 0.3 s more", more <= 0.3)]
+
+
+@measures("process idle")
+def idle() -> list[Row]:
+    """Share of one core while nothing happens, and memory, on the demo site without its world."""
+    with tempfile.TemporaryDirectory() as state:
+        process = _serve(state)
+        _address(state)
+        time.sleep(3)
+        before = _used(process.pid)
+        time.sleep(10)
+        share = (_used(process.pid) - before) / 10 * 100
+        pages = int(Path(f"/proc/{process.pid}/statm").read_text().split()[1])
+        process.send_signal(signal.SIGTERM)
+        process.wait()
+    memory = pages * os.sysconf("SC_PAGE_SIZE") / 1e6
+    return [
+        Row("process idle, demo site", share, "% of a core", bar="< 1", holds=share < 1),
+        Row("process memory, demo site", memory, "MB", bar="< 90", holds=memory < 90),
+    ]
+
+
+def _used(pid: int) -> float:
+    fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+
+
+@measures("process memory per output")
+def memory() -> list[Row]:
+    """What each further output costs, once every one of them has been claimed and driven."""
+    sizes = []
+    for count in (10, 5010):
+        with Server("product", str(count)) as server:
+            line = server.connect()
+            for number in range(count):
+                line.turn(f"relay-{number}", "on")
+            line.close()
+            sizes.append(server.ask("stats")["rss"])
+    each = (sizes[1] - sizes[0]) / 5000
+    return [Row("process memory per output", each / 1000, "kB", bar="< 4", holds=each < 4000)]

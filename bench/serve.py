@@ -1,0 +1,151 @@
+"""Servers to measure, each in a process of its own, told what to do over standard input.
+
+    python -m bench.serve product COUNT     the product on a wide site
+    python -m bench.serve committed         same web server: key check, one queue hop, one committed row
+    python -m bench.serve echo              same web server: a bare echo
+
+Each prints one JSON line when it listens. Orders, a line each: 'slow SECONDS', 'stats', 'pins', 'end'.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import queue
+import resource
+import sqlite3
+import sys
+import tempfile
+import threading
+import time
+from pathlib import Path
+
+KEY = "a-key-to-measure-with"
+
+
+def product(count: int) -> None:
+    """The product."""
+    from bench.sites import wide
+    from cairnwind.folder import Folder
+    from cairnwind.service.serve import Service
+
+    with tempfile.TemporaryDirectory() as state:
+        service = Service(wide(count), Folder(state), 0)
+        service.start()
+        link = service.runtime.links["rack"]
+        writer = service.runtime.writer
+        say({"port": service.port, "key": service.folder.key()})
+        for order, value in orders():
+            if order == "slow":
+                writer.slow = float(value)
+            elif order == "stats":
+                say({"commits": writer.commits, "written": writer.written, "rss": rss(), "cpu": cpu()})
+            elif order == "pins":
+                say({"seen": list(link.seen)})  # type: ignore[attr-defined]
+                link.seen.clear()  # type: ignore[attr-defined]
+        service.stop()
+
+
+def committed() -> None:
+    """The reference for acknowledged commands: what no durable service could do without."""
+    from flask import Flask, request
+
+    from cairnwind.store.database import connect, prepare
+
+    known = {hashlib.sha256(KEY.encode()).hexdigest()}
+    waiting: queue.SimpleQueue[tuple[str, queue.SimpleQueue[int]]] = queue.SimpleQueue()
+    app = Flask("committed")
+    slow = [0.0]
+
+    def write(path: Path) -> None:
+        connection = connect(path, "power", write=True)
+        number = 0
+        while True:
+            group = [waiting.get()]
+            while not waiting.empty():
+                group.append(waiting.get())
+            rows = []
+            for text, _ in group:
+                number += 1
+                rows.append((number, time.time_ns(), "command", "relay-1", text, "", "", "{}"))
+            connection.execute("BEGIN IMMEDIATE")
+            connection.executemany("INSERT INTO journal VALUES (?, ?, ?, ?, ?, ?, ?, ?)", rows)
+            if slow[0]:
+                time.sleep(slow[0])
+            connection.execute("COMMIT")
+            for (_, reply), row in zip(group, rows, strict=True):
+                reply.put(row[0])
+
+    @app.post("/api/v1/claims")
+    def command() -> tuple[dict[str, int], int]:
+        _, _, text = request.headers["Authorization"].partition(" ")
+        if hashlib.sha256(text.encode()).hexdigest() not in known:
+            return {}, 401
+        reply: queue.SimpleQueue[int] = queue.SimpleQueue()
+        waiting.put((request.get_json()["output"], reply))
+        return {"sequence": reply.get()}, 201
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "reference.db"
+        prepare(path)
+        threading.Thread(target=write, args=(path,), daemon=True).start()
+        serve(app, slow)
+
+
+def echo() -> None:
+    """The reference for latency: request in, the same out."""
+    from flask import Flask, Response, request
+
+    app = Flask("echo")
+
+    @app.post("/api/v1/claims")
+    def command() -> Response:
+        return Response(request.get_data(), content_type="application/json")
+
+    serve(app, [0.0])
+
+
+def serve(app: object, slow: list[float]) -> None:
+    """The same web server as the product's, in front of a reference."""
+    from cairnwind.service.server import Server
+
+    server = Server(app, ("127.0.0.1", 0))  # type: ignore[arg-type]
+    say({"port": server.start(), "key": KEY})
+    for order, value in orders():
+        if order == "slow":
+            slow[0] = float(value)
+        elif order == "stats":
+            say({"rss": rss(), "cpu": cpu()})
+    server.stop()
+
+
+def orders() -> object:
+    """Orders from standard input, until 'end'."""
+    for line in sys.stdin:
+        order, _, value = line.strip().partition(" ")
+        if order == "end":
+            return
+        yield order, value
+        if order == "slow":
+            say({})
+
+
+def say(form: object) -> None:
+    """One JSON line."""
+    print(json.dumps(form), flush=True)
+
+
+def rss() -> int:
+    """Resident bytes of this process."""
+    return int(Path("/proc/self/statm").read_text().split()[1]) * resource.getpagesize()
+
+
+def cpu() -> float:
+    """Seconds of processor time of this process so far."""
+    used = resource.getrusage(resource.RUSAGE_SELF)
+    return used.ru_utime + used.ru_stime
+
+
+if __name__ == "__main__":
+    assert sqlite3.threadsafety
+    {"product": lambda: product(int(sys.argv[2])), "committed": committed, "echo": echo}[sys.argv[1]]()

@@ -1,0 +1,55 @@
+"""Rows: what was measured, against what, and whether the bar holds."""
+
+from __future__ import annotations
+
+import json
+import statistics
+from collections.abc import Callable
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+OUT = Path("build/bench.json")
+
+
+@dataclass(frozen=True)
+class Row:
+    """One row of the table. ``bar`` is in words; ``holds`` is None where there is no bar."""
+
+    row: str
+    value: float
+    unit: str
+    reference: float | None = None
+    ratio: float | None = None
+    bar: str = ""
+    holds: bool | None = None
+
+
+Measure = Callable[[], list[Row]]
+ROWS: dict[str, Measure] = {}
+
+
+def measures(name: str) -> Callable[[Measure], Measure]:
+    """Register a function that measures one or more rows whose names begin with ``name``."""
+
+    def register(function: Measure) -> Measure:
+        ROWS[name] = function
+        return function
+
+    return register
+
+
+def in_turns(rounds: int, *ways: Callable[[], float]) -> list[float]:
+    """Run the ways in turns, ``rounds`` times; the median of each."""
+    seen: list[list[float]] = [[] for _ in ways]
+    for _ in range(rounds):
+        for way, kept in zip(ways, seen, strict=True):
+            kept.append(way())
+    return [statistics.median(kept) for kept in seen]
+
+
+def write(rows: list[Row]) -> None:
+    """Write ``build/bench.json``; rows of earlier runs that were not measured now are kept."""
+    OUT.parent.mkdir(exist_ok=True)
+    old = {row["row"]: row for row in json.loads(OUT.read_text())} if OUT.exists() else {}
+    old.update({row.row: asdict(row) for row in rows})
+    OUT.write_text(json.dumps(list(old.values()), indent=1, ensure_ascii=False) + "\n")
