@@ -15,7 +15,9 @@ from bench.table import ROWS, Row, write
 def main() -> None:
     """Measure and show."""
     pattern = sys.argv[1] if len(sys.argv) > 1 and sys.argv[1] != "." else "*"
-    chosen = [name for name in ROWS if fnmatch.fnmatch(name, f"*{pattern.strip('*')}*" if pattern != "*" else "*")]
+    chosen = [
+        name for name in ROWS if fnmatch.fnmatch(name, f"*{pattern.strip('*')}*" if pattern != "*" else "*")
+    ]
     if not chosen:
         raise SystemExit(f"No row matches '{pattern}'. Rows: {', '.join(ROWS)}")
     rows: list[Row] = []
@@ -29,7 +31,9 @@ def main() -> None:
         table.add_column(column, justify="right" if column in ("value", "reference", "ratio") else "left")
     for row in rows:
         holds = {True: "yes", False: "NO", None: ""}[row.holds]
-        table.add_row(row.row, _number(row.value), row.unit, _number(row.reference), _number(row.ratio), row.bar, holds)
+        table.add_row(
+            row.row, _number(row.value), row.unit, _number(row.reference), _number(row.ratio), row.bar, holds
+        )
     out.print(table)
 
 

@@ -17,14 +17,21 @@ class Server:
     """One server process."""
 
     def __init__(self, *args: str) -> None:
-        self.process = subprocess.Popen([sys.executable, "-m", "bench.serve", *args], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "bench.serve", *args],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+        )
         hello = self._read()
         self.port, self.key = hello["port"], hello["key"]
 
     def __enter__(self) -> Server:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         assert self.process.stdin is not None
         self.process.stdin.write("end\n")
         self.process.stdin.close()
@@ -109,7 +116,9 @@ class Connection:
 
     def stream(self) -> None:
         """Turn this connection into an event stream, and read its beginning."""
-        self.socket.sendall(f"GET /api/v1/events HTTP/1.1\r\nHost: 127.0.0.1:{self.port}\r\nAuthorization: Bearer {self.key}\r\n\r\n".encode())
+        self.socket.sendall(
+            f"GET /api/v1/events HTTP/1.1\r\nHost: 127.0.0.1:{self.port}\r\nAuthorization: Bearer {self.key}\r\n\r\n".encode()
+        )
         seen = b""
         while b"event: afresh" not in seen or not seen.endswith(b"\n\n"):
             seen += self.socket.recv(65536)

@@ -25,7 +25,15 @@ def started(site: Site) -> tuple[Engine, list[str]]:
     engine = Engine(site)
     at = Instant(1, 1)
     for board in site.boards:
-        engine.handle(ev.LinkUp(at, board, tuple((name, output.safe) for name, output in site.outputs.items() if output.pin.board == board)))
+        engine.handle(
+            ev.LinkUp(
+                at,
+                board,
+                tuple(
+                    (name, output.safe) for name, output in site.outputs.items() if output.pin.board == board
+                ),
+            )
+        )
     engine.handle(ev.Start(at))
     return engine, list(site.outputs)
 
@@ -37,11 +45,23 @@ def scale() -> list[Row]:
     for count in (10_000, 10):
         engine, names = started(wide(count))
         publisher = Publisher(engine.site, engine)
-        ways.append(lambda engine=engine, names=names, publisher=publisher: _commands(engine, names, publisher))
+        ways.append(
+            lambda engine=engine, names=names, publisher=publisher: _commands(engine, names, publisher)
+        )
     gc.collect()
     gc.freeze()
     large, small = in_turns(9, *ways)
-    return [Row("engine scale, command with 10,000 outputs", large * 1e6, "us", small * 1e6, large / small, "<= 1.3", large / small <= 1.3)]
+    return [
+        Row(
+            "engine scale, command with 10,000 outputs",
+            large * 1e6,
+            "us",
+            small * 1e6,
+            large / small,
+            "<= 1.3",
+            large / small <= 1.3,
+        )
+    ]
 
 
 _clock = [1000]
@@ -57,7 +77,9 @@ def _commands(engine: Engine, names: list[str], publisher: Publisher) -> float:
         effects = engine.handle(ev.Wish(at, "c", SOURCE, name, None, Rank.PERSON, PERSON, TAKEOVER))
         drive = effects[0]
         effects += engine.handle(ev.Confirmed(at, drive.output, drive.generation, drive.setting))
-        publisher.publish({(effect.kind, effect.name): None for effect in effects if type(effect) is ev.Changed})
+        publisher.publish(
+            {(effect.kind, effect.name): None for effect in effects if type(effect) is ev.Changed}
+        )
         times.append(time.perf_counter() - begin)
     return statistics.median(times)
 
@@ -79,7 +101,9 @@ def events() -> list[Row]:
             mono += 1000
             at = Instant(mono, mono)
             name = names[1 + turn % (len(names) - 1)]
-            for effect in handle(ev.Wish(at, "c", SOURCE, name, ON if turn // 10 % 2 else OFF, Rank.PERSON, PERSON, TAKEOVER)):
+            for effect in handle(
+                ev.Wish(at, "c", SOURCE, name, ON if turn // 10 % 2 else OFF, Rank.PERSON, PERSON, TAKEOVER)
+            ):
                 if type(effect) is ev.Drive:
                     handle(ev.Confirmed(at, effect.output, effect.generation, effect.setting))
                     handled += 1
@@ -90,4 +114,6 @@ def events() -> list[Row]:
         return handled / (time.perf_counter() - begin)
 
     (rate,) = in_turns(5, run)
-    return [Row("engine events, demo site, one thread", rate, "events/s", bar=">= 30,000", holds=rate >= 30_000)]
+    return [
+        Row("engine events, demo site, one thread", rate, "events/s", bar=">= 30,000", holds=rate >= 30_000)
+    ]

@@ -17,8 +17,20 @@ def command() -> list[Row]:
     with Server("product", "10") as product, Server("committed") as reference, Server("echo") as echo:
         for server in (product, reference, echo):
             server.rate(8, 0.5)
-        ours, theirs, bare = in_turns(5, lambda: product.rate(8, 1.5), lambda: reference.rate(8, 1.5), lambda: echo.rate(8, 1.5))
-        rows.append(Row("http command, 8 connections", ours, "requests/s", theirs, ours / theirs, ">= 0.7", ours / theirs >= 0.7))
+        ours, theirs, bare = in_turns(
+            5, lambda: product.rate(8, 1.5), lambda: reference.rate(8, 1.5), lambda: echo.rate(8, 1.5)
+        )
+        rows.append(
+            Row(
+                "http command, 8 connections",
+                ours,
+                "requests/s",
+                theirs,
+                ours / theirs,
+                ">= 0.7",
+                ours / theirs >= 0.7,
+            )
+        )
         rows.append(Row("http command, 8 connections, to bare echo", ours, "requests/s", bare, ours / bare))
         for slow in (0.005, 0.02):
             product.ask(f"slow {slow}")
@@ -57,7 +69,17 @@ def pin() -> list[Row]:
         to_pin()
         ours, bare = in_turns(5, to_pin, lambda: echo.median(300))
         line.close()
-    return [Row("http to pin, one at a time", ours * 1e3, "ms", bare * 1e3, ours / bare, "<= 1.5", ours / bare <= 1.5)]
+    return [
+        Row(
+            "http to pin, one at a time",
+            ours * 1e3,
+            "ms",
+            bare * 1e3,
+            ours / bare,
+            "<= 1.5",
+            ours / bare <= 1.5,
+        )
+    ]
 
 
 @measures("event streams")
@@ -115,8 +137,22 @@ def streams() -> list[Row]:
         close()
         worst = max(spreads)
     return [
-        Row("event streams, 200 open: median command", ours * 1e3, "ms", bare * 1e3, ours / bare, "<= 1.3", ours / bare <= 1.3),
-        Row("event streams, 200 open: a change reaches all, worst of 20", worst * 1e3, "ms", bar="<= 50", holds=worst <= 0.05),
+        Row(
+            "event streams, 200 open: median command",
+            ours * 1e3,
+            "ms",
+            bare * 1e3,
+            ours / bare,
+            "<= 1.3",
+            ours / bare <= 1.3,
+        ),
+        Row(
+            "event streams, 200 open: a change reaches all, worst of 20",
+            worst * 1e3,
+            "ms",
+            bar="<= 50",
+            holds=worst <= 0.05,
+        ),
     ]
 
 

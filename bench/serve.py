@@ -32,7 +32,7 @@ def product(count: int) -> None:
     with tempfile.TemporaryDirectory() as state:
         service = Service(wide(count), Folder(state), 0)
         service.start()
-        link = service.runtime.links["rack"]
+        link = service.pins.links["rack"]
         writer = service.runtime.writer
         say({"port": service.port, "key": service.folder.key()})
         for order, value in orders():

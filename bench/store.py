@@ -21,7 +21,9 @@ _next = [1]
 def journal() -> list[Row]:
     """Prepared rows through the writer against a bare executemany; and from effects to committed rows."""
     with tempfile.TemporaryDirectory() as folder:
-        ours, theirs, effects = in_turns(5, lambda: _writer(Path(folder)), lambda: _bare(Path(folder)), lambda: _effects(Path(folder)))
+        ours, theirs, effects = in_turns(
+            5, lambda: _writer(Path(folder)), lambda: _bare(Path(folder)), lambda: _effects(Path(folder))
+        )
     return [
         Row("journal, prepared rows", ours, "rows/s", theirs, ours / theirs, ">= 0.7", ours / theirs >= 0.7),
         Row("journal, end to end", effects, "rows/s", bar=">= 20,000", holds=effects >= 20_000),
@@ -33,7 +35,24 @@ def _prepared() -> list[list[tuple[str, tuple[object, ...]]]]:
     for _ in range(COUNT // GROUP):
         first = _next[0]
         _next[0] += GROUP
-        groups.append([("journal", (first + each, time.time_ns(), "change", "relay-1", "relay-1 is on (read back)", "", "", '{"setting":{"level":100.0}}')) for each in range(GROUP)])
+        groups.append(
+            [
+                (
+                    "journal",
+                    (
+                        first + each,
+                        time.time_ns(),
+                        "change",
+                        "relay-1",
+                        "relay-1 is on (read back)",
+                        "",
+                        "",
+                        '{"setting":{"level":100.0}}',
+                    ),
+                )
+                for each in range(GROUP)
+            ]
+        )
     return groups
 
 
@@ -74,7 +93,14 @@ def _effects(folder: Path) -> float:
     prepare(path)
     _next[0] += COUNT
     effects = [
-        ev.Record(number, Instant(number, number), "change", "relay-1", "relay-1 is on (read back)", data={"setting": {"level": 100.0}})
+        ev.Record(
+            number,
+            Instant(number, number),
+            "change",
+            "relay-1",
+            "relay-1 is on (read back)",
+            data={"setting": {"level": 100.0}},
+        )
         for number in range(1, COUNT + 1)
     ]
     writer = Writer(path, "power", lambda reason: None)

@@ -47,14 +47,22 @@ class Folder:
             self.path.mkdir(mode=0o700, parents=True, exist_ok=True)
             self._lock = os.open(self.path / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         except OSError as error:
-            raise CallerError("folder", f"The state folder {self.path} cannot be used: {error.strerror}.", "Give another with --state, or mend its rights.") from None
+            raise CallerError(
+                "folder",
+                f"The state folder {self.path} cannot be used: {error.strerror}.",
+                "Give another with --state, or mend its rights.",
+            ) from None
         try:
             fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
             holder = os.pread(self._lock, 200, 0).decode("utf-8", "replace").strip()
             os.close(self._lock)
             self._lock = None
-            raise CallerError("held", f"The state folder {self.path} is held by {holder or 'another process'}.", "Stop that one first, or give another folder with --state.") from None
+            raise CallerError(
+                "held",
+                f"The state folder {self.path} is held by {holder or 'another process'}.",
+                "Stop that one first, or give another folder with --state.",
+            ) from None
         os.ftruncate(self._lock, 0)
         os.pwrite(self._lock, f"process {os.getpid()} since {time.strftime('%Y-%m-%d %H:%M:%S')}".encode(), 0)
 

@@ -68,7 +68,9 @@ class SimulatedLink:
                 self._orders.pop(order.output, None)
                 self._orders[order.output] = (due, order)
             if self._thread is None:
-                self._thread = threading.Thread(target=self._work, name=f"link-{self.board.name}", daemon=True)
+                self._thread = threading.Thread(
+                    target=self._work, name=f"link-{self.board.name}", daemon=True
+                )
                 self._thread.start()
             self._wake.notify()
 
@@ -133,12 +135,16 @@ class SimulatedLink:
             return
         if self.failures > 0:
             self.failures -= 1
-            self._report(ev.Failed(self._clock(), order.output, order.generation, "the board refused the write"))
+            self._report(
+                ev.Failed(self._clock(), order.output, order.generation, "the board refused the write")
+            )
             return
         output = self._outputs[order.output]
         self._put(output, order.setting)
         if not self.silent:
-            self._report(ev.Confirmed(self._clock(), order.output, order.generation, self._read(output), self.confirms))
+            self._report(
+                ev.Confirmed(self._clock(), order.output, order.generation, self._read(output), self.confirms)
+            )
 
     def _work(self) -> None:
         while True:
@@ -147,7 +153,9 @@ class SimulatedLink:
                     self._wake.wait((self._next() - time.monotonic_ns()) / 1e9 if self._orders else None)
                 if self._closed:
                     return
-                name = min(self._orders, key=lambda each: (self._orders[each][0], self._orders[each][1].setting.on))
+                name = min(
+                    self._orders, key=lambda each: (self._orders[each][0], self._orders[each][1].setting.on)
+                )
                 _, order = self._orders.pop(name)
             self._carry_out(order)
 

@@ -38,18 +38,26 @@ class Commands(click.Group):
 
 
 def _complain(error: Trouble) -> None:
-    from cairnwind.site import SiteFileError
-
-    if isinstance(error, SiteFileError):
-        click.echo(error.shown() + "\n", err=True)
+    shown = getattr(error, "shown", None)  # a site file's errors, each with its place
+    if shown is not None:
+        click.echo(shown() + "\n", err=True)
     click.echo(f"{click.style('error', fg='red')}: {error.sentence}", err=True)
     if error.remedy:
         click.echo(f"       {error.remedy}", err=True)
 
 
-@click.group(cls=Commands, context_settings={"help_option_names": ["-h", "--help"], "auto_envvar_prefix": None})
-@click.option("--state", metavar="DIR", help="State folder of the service (else CAIRNWIND_STATE, else the default).")
-@click.option("--address", metavar="URL", envvar="CAIRNWIND_ADDRESS", help="Address of a service elsewhere; its key comes from CAIRNWIND_KEY.")
+@click.group(
+    cls=Commands, context_settings={"help_option_names": ["-h", "--help"], "auto_envvar_prefix": None}
+)
+@click.option(
+    "--state", metavar="DIR", help="State folder of the service (else CAIRNWIND_STATE, else the default)."
+)
+@click.option(
+    "--address",
+    metavar="URL",
+    envvar="CAIRNWIND_ADDRESS",
+    help="Address of a service elsewhere; its key comes from CAIRNWIND_KEY.",
+)
 @click.version_option(__version__, message="cairnwind %(version)s")
 @click.pass_context
 def main(ctx: click.Context, state: str | None, address: str | None) -> None:
@@ -66,7 +74,9 @@ def _site(ctx: click.Context) -> Site:
 
     given = ctx.obj or {}
     state = ctx.params.get("state") or given.get("state")
-    return Site(given.get("address"), os.environ.get("CAIRNWIND_KEY"), state=state, surface="cairnwind-command-line")
+    return Site(
+        given.get("address"), os.environ.get("CAIRNWIND_KEY"), state=state, surface="cairnwind-command-line"
+    )
 
 
 def _names(kind: str) -> Callable[..., list[str]]:
@@ -77,7 +87,9 @@ def _names(kind: str) -> Callable[..., list[str]]:
 
         root = ctx.find_root().params
         try:
-            site = Site(root.get("address"), os.environ.get("CAIRNWIND_KEY"), state=root.get("state"), timeout=0.7)
+            site = Site(
+                root.get("address"), os.environ.get("CAIRNWIND_KEY"), state=root.get("state"), timeout=0.7
+            )
             found = [each["name"] for each in (site.outputs() if "output" in kind else [])]
             found += [each["name"] for each in (site.inputs() if "input" in kind else [])]
         except Exception:
@@ -92,7 +104,9 @@ an_output = click.argument("output", shell_complete=_names("output"))
 
 
 def _state_options(command: Callable[..., Any]) -> Callable[..., Any]:
-    command = click.option("--port", type=click.IntRange(0, 65535), help="Port to listen on; 0 takes a free one.")(command)
+    command = click.option(
+        "--port", type=click.IntRange(0, 65535), help="Port to listen on; 0 takes a free one."
+    )(command)
     return click.option("--state", metavar="DIR", help="Where the service keeps its state.")(command)
 
 
@@ -120,25 +134,31 @@ def demo(ctx: click.Context, state: str | None, port: int | None) -> None:
 
 def _serve(ctx: click.Context, site_file: Path, state: str | None, port: int | None, *, demo: bool) -> None:
     from cairnwind import folder
-    from cairnwind.service.serve import Service, log_to, run
+    from cairnwind.service.serve import Service, run
     from cairnwind.site import read_site
 
     site = read_site(site_file)
-    path = state or ctx.obj["state"] or os.environ.get("CAIRNWIND_STATE") or folder.default(folder.DEMO if demo else "cairnwind")
+    path = (
+        state
+        or ctx.obj["state"]
+        or os.environ.get("CAIRNWIND_STATE")
+        or folder.default(folder.DEMO if demo else "cairnwind")
+    )
     service = Service(site, folder.Folder(path), port)
     terminal = sys.stdout.isatty()
-    service.folder.path.mkdir(mode=0o700, parents=True, exist_ok=True)
-    log_to(service.folder.path / "service.log" if terminal or demo else None)
+    log_file = str(service.folder.path / "service.log") if terminal or demo else None
     world = None
     if demo:
         from cairnwind.demo.world import World
 
-        world = World(site, service.runtime.links)
+        world = World(site, service.pins.links)
 
     def started(service: Service) -> None:
         if world is not None:
             world.begin()
-        click.echo(f"{click.style(site.name, bold=True)}{': a made-up site on a simulated board; nothing real is switched.' if demo else ''}\n")
+        click.echo(
+            f"{click.style(site.name, bold=True)}{': a made-up site on a simulated board; nothing real is switched.' if demo else ''}\n"
+        )
         if demo or terminal:
             click.echo(f"  console   {service.sign_in_link()}")
             click.echo("            (signs in once, within 15 minutes; another: cairnwind key link)")
@@ -154,11 +174,13 @@ def _serve(ctx: click.Context, site_file: Path, state: str | None, port: int | N
         if world is not None:
             world.end()
         total = len(site.outputs)
-        click.echo(f"\nStopped: {total - len(left)} of {total} outputs confirmed safe. A new start finds everything as it was left.")
+        click.echo(
+            f"\nStopped: {total - len(left)} of {total} outputs confirmed safe. A new start finds everything as it was left."
+        )
         for name in left:
             click.echo(f"  {name} was not confirmed safe: look at it.", err=True)
 
-    ctx.exit(run(service, started, ended))
+    ctx.exit(run(service, started, ended, log_file))
 
 
 @main.command()
@@ -176,13 +198,17 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
         site = read_site(site_file)
     except SiteFileError as error:
         if as_json:
-            show.emit({"file": site_file, "good": False, "findings": [asdict(found) for found in error.findings]})
+            show.emit(
+                {"file": site_file, "good": False, "findings": [asdict(found) for found in error.findings]}
+            )
             ctx.exit(exits.code(error.code))
         raise
     if as_json:
         show.emit({"file": site_file, "good": True, "findings": []})
         return
-    click.echo(f"{site_file} is good: {site.name}, {len(site.boards)} boards, {len(site.outputs)} outputs, {len(site.inputs)} inputs.")
+    click.echo(
+        f"{site_file} is good: {site.name}, {len(site.boards)} boards, {len(site.outputs)} outputs, {len(site.inputs)} inputs."
+    )
 
 
 # --- looking ----------------------------------------------------------------------------------------------
@@ -253,7 +279,9 @@ def watch(ctx: click.Context, names: tuple[str, ...], as_json: bool) -> None:
 
 @main.command()
 @click.argument("name", required=False, shell_complete=_names("output, input"))
-@click.option("-n", "--number", type=click.IntRange(1, 1000), default=20, show_default=True, help="How many rows.")
+@click.option(
+    "-n", "--number", type=click.IntRange(1, 1000), default=20, show_default=True, help="How many rows."
+)
 @click.option("--before", type=int, help="Rows before this number.")
 @as_json
 @click.pass_context
@@ -268,7 +296,12 @@ def journal(ctx: click.Context, name: str | None, number: int, before: int | Non
     elif rows:
         show.journal(rows, ZoneInfo(site.facts()["timezone"]))
         if len(rows) == number and rows[0]["sequence"] > 1:
-            click.echo(click.style(f"Earlier: cairnwind journal {name + ' ' if name else ''}--before {rows[0]['sequence']}", dim=True))
+            click.echo(
+                click.style(
+                    f"Earlier: cairnwind journal {name + ' ' if name else ''}--before {rows[0]['sequence']}",
+                    dim=True,
+                )
+            )
     else:
         click.echo("Nothing yet." if name is None else f"Nothing yet about '{name}'.")
 
@@ -285,12 +318,25 @@ def journal(ctx: click.Context, name: str | None, number: int, before: int | Non
 @click.option("--when-possible", is_flag=True, help="Wait if a gate or a lost link stands in the way.")
 @as_json
 @click.pass_context
-def turn(ctx: click.Context, output: str, setting: tuple[str, ...], lasting: str | None, until: str | None, until_released: bool, when_possible: bool, as_json: bool) -> None:
+def turn(
+    ctx: click.Context,
+    output: str,
+    setting: tuple[str, ...],
+    lasting: str | None,
+    until: str | None,
+    until_released: bool,
+    when_possible: bool,
+    as_json: bool,
+) -> None:
     """Turn OUTPUT on, off, to a level like '40%', or 'toggle' it."""
     if sum((lasting is not None, until is not None, until_released)) > 1:
         raise click.UsageError("Give one of --for, --until and --until-released.")
     lasting = "until released" if until_released else lasting
-    _report(ctx, _site(ctx).turn(output, " ".join(setting), lasting=lasting, until=until, when_possible=when_possible), as_json)
+    _report(
+        ctx,
+        _site(ctx).turn(output, " ".join(setting), lasting=lasting, until=until, when_possible=when_possible),
+        as_json,
+    )
 
 
 @main.command()
@@ -312,7 +358,9 @@ def hold(ctx: click.Context, output: str, setting: tuple[str, ...]) -> None:
 
     with _site(ctx).hold(output, " ".join(setting) or "on") as held:
         assert held.outcome is not None
-        click.echo(f"Holding {output} at {held.outcome.words} ({held.outcome.ending or held.outcome.outcome}); Ctrl-C lets go.")
+        click.echo(
+            f"Holding {output} at {held.outcome.words} ({held.outcome.ending or held.outcome.outcome}); Ctrl-C lets go."
+        )
         sys.stdout.flush()
         try:
             while held.lost is None:
@@ -320,7 +368,9 @@ def hold(ctx: click.Context, output: str, setting: tuple[str, ...]) -> None:
         except KeyboardInterrupt:
             click.echo(f"\nLet go of {output}.")
             return
-    raise Trouble("refused", f"The hold on {output} has ended: {held.lost}", "Hold again if it is still wanted.")
+    raise Trouble(
+        "refused", f"The hold on {output} has ended: {held.lost}", "Hold again if it is still wanted."
+    )
 
 
 @main.command()
@@ -333,7 +383,9 @@ def stop(ctx: click.Context, reason: str, reset: bool, as_json: bool) -> None:
     site = _site(ctx)
     _report(ctx, site.reset_stop() if reset else site.stop(reason), as_json)
     if reset and not as_json:
-        back = [f"{each['name']} ({each['wanted']['words']})" for each in site.outputs() if each["wanted"]["on"]]
+        back = [
+            f"{each['name']} ({each['wanted']['words']})" for each in site.outputs() if each["wanted"]["on"]
+        ]
         if back:
             click.echo(f"Claimed, and so on again: {', '.join(back)}.")
 

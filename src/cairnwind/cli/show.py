@@ -38,7 +38,12 @@ def time_of(text: str | None, zone: ZoneInfo) -> str:
     return f"{then:%H:%M:%S}" if then.date() == datetime.now(zone).date() else f"{then:%Y-%m-%d %H:%M}"
 
 
-def look(facts: dict[str, Any], outputs: list[dict[str, Any]], inputs: list[dict[str, Any]], boards: list[dict[str, Any]]) -> None:
+def look(
+    facts: dict[str, Any],
+    outputs: list[dict[str, Any]],
+    inputs: list[dict[str, Any]],
+    boards: list[dict[str, Any]],
+) -> None:
     """The site: its outputs and inputs by place, its boards."""
     from rich.table import Table
     from rich.text import Text
@@ -48,7 +53,12 @@ def look(facts: dict[str, Any], outputs: list[dict[str, Any]], inputs: list[dict
     out.print(Text(facts["name"], style="bold"))
     if facts["all_stop"]["stopped"]:
         stop = facts["all_stop"]
-        out.print(Text(f"ALL-STOP since {time_of(stop['since'], zone)} by the {stop['by']}{': ' + stop['reason'] if stop['reason'] else ''}", style="bold red"))
+        out.print(
+            Text(
+                f"ALL-STOP since {time_of(stop['since'], zone)} by the {stop['by']}{': ' + stop['reason'] if stop['reason'] else ''}",
+                style="bold red",
+            )
+        )
     for board in boards:
         if not board["up"]:
             out.print(Text(f"Board {board['name']} does not answer: {board['reason']}", style="red"))
@@ -64,13 +74,27 @@ def look(facts: dict[str, Any], outputs: list[dict[str, Any]], inputs: list[dict
             if each["place"] == place:
                 style = STATE_STYLE[each["state"]]
                 known = each["confirmed"]
-                state = Text(known["words"] if known else "unknown", style="bold" if known and known["on"] else "")
+                state = Text(
+                    known["words"] if known else "unknown", style="bold" if known and known["on"] else ""
+                )
                 if each["state"] != "confirmed":
                     state.append(f" ({each['state']})", style=style)
-                table.add_row(f"  {each['name']}", state, _because(each), time_of(each["since"], zone), f"{each['pin']} (line {each['line']})")
+                table.add_row(
+                    f"  {each['name']}",
+                    state,
+                    _because(each),
+                    time_of(each["since"], zone),
+                    f"{each['pin']} (line {each['line']})",
+                )
         for each in inputs:
             if each["place"] == place:
-                table.add_row(f"  {each['name']}", Text(each["state"], style="bold" if each["active"] else ""), Text("input", style="dim"), time_of(each["since"], zone), f"{each['pin']} (line {each['line']})")
+                table.add_row(
+                    f"  {each['name']}",
+                    Text(each["state"], style="bold" if each["active"] else ""),
+                    Text("input", style="dim"),
+                    time_of(each["since"], zone),
+                    f"{each['pin']} (line {each['line']})",
+                )
     out.print(table)
 
 
@@ -116,18 +140,29 @@ def change(kind: str, data: dict[str, Any], zone: ZoneInfo) -> str | None:
         case "output":
             known = data["confirmed"]["words"] if data["confirmed"] else "unknown"
             if data["state"] == "driving":
-                what = click.style(f"{known} → {data['driven']['words']}" if data["driven"] else known, fg="cyan")
+                what = click.style(
+                    f"{known} → {data['driven']['words']}" if data["driven"] else known, fg="cyan"
+                )
             else:
                 what = click.style(known, bold=bool(data["confirmed"] and data["confirmed"]["on"]))
                 what += "" if data["state"] == "confirmed" else f" ({data['state']}: {data['reason']})"
             return f"{at}  {data['name']}  {what}  " + click.style(data["by"] or "rest", dim=True)
         case "input":
-            return f"{at}  {data['name']}  {click.style(data['state'], bold=bool(data['active']))}  " + click.style("input", dim=True)
+            return (
+                f"{at}  {data['name']}  {click.style(data['state'], bold=bool(data['active']))}  "
+                + click.style("input", dim=True)
+            )
         case "board":
-            return f"{at}  board {data['name']} " + ("answers" if data["up"] else click.style(f"does not answer: {data['reason']}", fg="red"))
+            return f"{at}  board {data['name']} " + (
+                "answers" if data["up"] else click.style(f"does not answer: {data['reason']}", fg="red")
+            )
         case "site":
             stop = data["all_stop"]
-            return f"{at}  " + (click.style("all-stop", fg="red", bold=True) + f" by the {stop['by']}" if stop["stopped"] else "no all-stop")
+            return f"{at}  " + (
+                click.style("all-stop", fg="red", bold=True) + f" by the {stop['by']}"
+                if stop["stopped"]
+                else "no all-stop"
+            )
         case "command" if data["ending"] != "confirmed":
             return f"{at}  {data['output'] or 'site'}  {data['ending']}: {data['text']}"
     return None

@@ -1,11 +1,11 @@
 """The client library: ``from cairnwind.client import Site``.
 
-    site = Site()                               # the service that runs on this machine
-    site.turn("gallery", "40 %")
-    with site.hold("kiln-vent"):                # on for as long as this block runs, and no longer
-        ...
-    for change in site.changes():
-        print(change.name, change.data["state"])
+site = Site()                               # the service that runs on this machine
+site.turn("gallery", "40 %")
+with site.hold("kiln-vent"):                # on for as long as this block runs, and no longer
+    ...
+for change in site.changes():
+    print(change.name, change.data["state"])
 """
 
 from cairnwind.client.site import Change, Hold, Outcome, Site

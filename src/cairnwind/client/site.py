@@ -65,15 +65,31 @@ class Site:
     call: `CallerError` when the caller is wrong (also when a gate refuses), `BoardError` when a board is.
     """
 
-    def __init__(self, address: str | None = None, key: str | None = None, *, state: str | Path | None = None, timeout: float = 10.0, surface: str = "cairnwind-client") -> None:
+    def __init__(
+        self,
+        address: str | None = None,
+        key: str | None = None,
+        *,
+        state: str | Path | None = None,
+        timeout: float = 10.0,
+        surface: str = "cairnwind-client",
+    ) -> None:
         if address is None:
             folder = running(state)
             found = folder.address()
             if found is None:
-                raise CallerError("no-service", f"No service runs on the state folder {folder.path}.", "Start one: cairnwind serve SITE_FILE, or cairnwind demo.")
+                raise CallerError(
+                    "no-service",
+                    f"No service runs on the state folder {folder.path}.",
+                    "Start one: cairnwind serve SITE_FILE, or cairnwind demo.",
+                )
             address, key = found["url"], key or folder.key()
             if key is None:
-                raise CallerError("key", f"The key in {folder.path} cannot be read by this user.", "Run as the service's user, or give a key.")
+                raise CallerError(
+                    "key",
+                    f"The key in {folder.path} cannot be read by this user.",
+                    "Run as the service's user, or give a key.",
+                )
         elif key is None and state is not None:
             key = Folder(state).key()
         self.address = address.rstrip("/")
@@ -86,7 +102,16 @@ class Site:
 
     # --- commands -----------------------------------------------------------------------------------------
 
-    def turn(self, output: str, setting: str | float | bool, *, lasting: str | None = None, until: str | None = None, when_possible: bool = False, wait: str = "1 s") -> Outcome:
+    def turn(
+        self,
+        output: str,
+        setting: str | float | bool,
+        *,
+        lasting: str | None = None,
+        until: str | None = None,
+        when_possible: bool = False,
+        wait: str = "1 s",
+    ) -> Outcome:
         """Claim ``setting`` ('on', 'off', 'toggle', '40 %', 40 …) for a person.
 
         ``lasting`` is a time ('10 min') or 'until released', ``until`` a time of day or RFC 3339; without them
@@ -122,11 +147,17 @@ class Site:
 
     def lock(self, output: str, tag: str, reason: str = "") -> Outcome:
         """Hang a lockout tag: the output stays safe while it is there."""
-        return _outcome(self.call("PUT", f"/outputs/{quote(output, safe='')}/lockouts/{quote(tag, safe='')}", {"reason": reason}))
+        return _outcome(
+            self.call(
+                "PUT", f"/outputs/{quote(output, safe='')}/lockouts/{quote(tag, safe='')}", {"reason": reason}
+            )
+        )
 
     def unlock(self, output: str, tag: str) -> Outcome:
         """Take a lockout tag off."""
-        return _outcome(self.call("DELETE", f"/outputs/{quote(output, safe='')}/lockouts/{quote(tag, safe='')}"))
+        return _outcome(
+            self.call("DELETE", f"/outputs/{quote(output, safe='')}/lockouts/{quote(tag, safe='')}")
+        )
 
     # --- reading ------------------------------------------------------------------------------------------
 
@@ -154,10 +185,19 @@ class Site:
         """Why an output is as it is: sentence, steps, remedy."""
         return self._dict(f"/outputs/{quote(output, safe='')}/why")
 
-    def journal(self, subject: str | None = None, *, limit: int = 100, before: int | None = None, after: int | None = None) -> list[dict[str, Any]]:
+    def journal(
+        self,
+        subject: str | None = None,
+        *,
+        limit: int = 100,
+        before: int | None = None,
+        after: int | None = None,
+    ) -> list[dict[str, Any]]:
         """Rows of the journal: the newest first, or those after ``after`` in their order."""
         asked = {"subject": subject, "limit": limit, "before": before, "after": after}
-        rows: list[dict[str, Any]] = self.call("GET", "/journal", params={name: value for name, value in asked.items() if value is not None})["rows"]
+        rows: list[dict[str, Any]] = self.call(
+            "GET", "/journal", params={name: value for name, value in asked.items() if value is not None}
+        )["rows"]
         return rows
 
     def changes(self, *, after: str | None = None, again: bool = True) -> Iterator[Change]:
@@ -180,11 +220,26 @@ class Site:
 
     # --- underneath ---------------------------------------------------------------------------------------
 
-    def call(self, method: str, path: str, body: dict[str, Any] | None = None, *, params: dict[str, Any] | None = None, token: str | None = None) -> Any:
+    def call(
+        self,
+        method: str,
+        path: str,
+        body: dict[str, Any] | None = None,
+        *,
+        params: dict[str, Any] | None = None,
+        token: str | None = None,
+    ) -> Any:
         """One call of the API; returns its JSON, raises its problem."""
         headers = {"Idempotency-Key": token} if token else {}
         try:
-            response = self._session.request(method, self.address + API + path, json=body, params=params, headers=headers, timeout=self._timeout)
+            response = self._session.request(
+                method,
+                self.address + API + path,
+                json=body,
+                params=params,
+                headers=headers,
+                timeout=self._timeout,
+            )
         except requests.RequestException as error:
             raise self._gone(error) from None
         if response.ok:
@@ -193,7 +248,9 @@ class Site:
 
     def _stream(self, after: str | None) -> Iterator[Change]:
         headers = {"Accept": "text/event-stream", **({"Last-Event-ID": after} if after else {})}
-        with self._session.get(f"{self.address}{API}/events", headers=headers, stream=True, timeout=(self._timeout, 60)) as response:
+        with self._session.get(
+            f"{self.address}{API}/events", headers=headers, stream=True, timeout=(self._timeout, 60)
+        ) as response:
             if not response.ok:
                 raise _problem(response)
             fields: dict[str, str] = {}
@@ -204,11 +261,20 @@ class Site:
                     fields[name] = value
                 elif "data" in fields:
                     data = json.loads(fields["data"])
-                    yield Change(fields["event"], data.get("name") or data.get("output") or "", data, fields.get("id", ""))
+                    yield Change(
+                        fields["event"],
+                        data.get("name") or data.get("output") or "",
+                        data,
+                        fields.get("id", ""),
+                    )
                     fields = {}
 
     def _gone(self, error: Exception) -> CallerError:
-        return CallerError("no-service", f"The service at {self.address} does not answer ({type(error).__name__}).", "See whether it runs: cairnwind look.")
+        return CallerError(
+            "no-service",
+            f"The service at {self.address} does not answer ({type(error).__name__}).",
+            "See whether it runs: cairnwind look.",
+        )
 
     def _dict(self, path: str) -> dict[str, Any]:
         found: dict[str, Any] = self.call("GET", path)
@@ -239,11 +305,15 @@ class Hold:
 
         pause = duration(self._body["lease"]) / NS / RENEWALS
         self._path = f"/claims/{claim['id']}"
-        self._thread = threading.Thread(target=self._keep_up, args=(pause,), name="cairnwind-hold", daemon=True)
+        self._thread = threading.Thread(
+            target=self._keep_up, args=(pause,), name="cairnwind-hold", daemon=True
+        )
         self._thread.start()
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self._over.set()
         self._thread.join()
         if self.lost is None:
@@ -278,5 +348,7 @@ def _problem(response: requests.Response) -> Trouble:
         form = response.json()
         code, sentence, remedy = form["code"], form["detail"], form.get("remedy", "")
     except (ValueError, KeyError, TypeError):
-        return CallerError("no-service", f"What answers at {response.url} is no Cairnwind service.", "Check the address.")
+        return CallerError(
+            "no-service", f"What answers at {response.url} is no Cairnwind service.", "Check the address."
+        )
     return (BoardError if code in BOARD_CODES else CallerError)(code, sentence, remedy)

@@ -177,7 +177,9 @@ class Engine:
         s = self._standings.get(event.output)
         sequence = self._number()
         if s is None:
-            return self._refuse(event, sequence, "unknown", Refusal("name", "the site has no such output", ""))
+            return self._refuse(
+                event, sequence, "unknown", Refusal("name", "the site has no such output", "")
+            )
         before = leading(s.claims)
         setting = event.setting
         if setting is None:
@@ -188,7 +190,12 @@ class Engine:
         return None
 
     def _overtaken(self, event: ev.Overtaken) -> None:
-        self._refuse(event, self._number(), "refused", Refusal("overtaken", "a later 'off' overtook it", "Say it again if it is still wanted."))
+        self._refuse(
+            event,
+            self._number(),
+            "refused",
+            Refusal("overtaken", "a later 'off' overtook it", "Say it again if it is still wanted."),
+        )
 
     def _permitted(self, s: Standing, event: ev.Wish, setting: Setting, sequence: int) -> bool:
         """Whether a claim may be made at all; if not, the command is answered here.
@@ -196,7 +203,9 @@ class Engine:
         A person's or hand's wish that is not permitted now leaves no claim, unless only time stands in the
         way or 'when possible' was asked. Moves to safe are always permitted.
         """
-        if setting in (s.output.safe, OFF) and not (setting != s.output.safe and self._keeper.refusal(s.output)):
+        if setting in (s.output.safe, OFF) and not (
+            setting != s.output.safe and self._keeper.refusal(s.output)
+        ):
             return True
         if not self._recording:
             self._refuse(event, sequence, "refused", Refusal("journal", f"the journal cannot be written: {self._trouble}", "Only moves toward off are carried out until it can."), setting)  # fmt: skip
@@ -237,7 +246,9 @@ class Engine:
         s = self._standings.get(event.output)
         claim = held(s.claims, event.slot) if s is not None else None
         if s is None or claim is None or claim.lifetime.kind != "lease":
-            self._refuse(event, self._number(), "refused", Refusal("lease", "this hold has ended", "Make a new one."))
+            self._refuse(
+                event, self._number(), "refused", Refusal("lease", "this hold has ended", "Make a new one.")
+            )
             return
         span = claim.lifetime.span
         ends = (event.at.mono + span, event.at.wall + span)
@@ -247,7 +258,16 @@ class Engine:
             self._effects.append(self._outcome(event.command, s, s.claims[-1], claim.id))
             return
         sequence = self._number()
-        wish = ev.Wish(event.at, event.command, event.source, event.output, event.setting, claim.rank, claim.slot, claim.lifetime)
+        wish = ev.Wish(
+            event.at,
+            event.command,
+            event.source,
+            event.output,
+            event.setting,
+            claim.rank,
+            claim.slot,
+            claim.lifetime,
+        )
         if not self._permitted(s, wish, event.setting, sequence):
             return
         claim = replace(claim, setting=event.setting, place=sequence, ends_mono=ends[0], ends_wall=ends[1])
@@ -296,10 +316,22 @@ class Engine:
     def _reset_stop(self, event: ev.ResetStop) -> None:
         sequence = self._number()
         if not event.source.keeps:
-            self._refuse(event, sequence, "refused", Refusal("role", "only a keeper resets an all-stop", "Use a key with the role keep."))
+            self._refuse(
+                event,
+                sequence,
+                "refused",
+                Refusal("role", "only a keeper resets an all-stop", "Use a key with the role keep."),
+            )
             return
         if not self._recording and self._keeper.stop is not None:
-            self._refuse(event, sequence, "refused", Refusal("journal", f"the journal cannot be written: {self._trouble}", "See to the disk first."))
+            self._refuse(
+                event,
+                sequence,
+                "refused",
+                Refusal(
+                    "journal", f"the journal cannot be written: {self._trouble}", "See to the disk first."
+                ),
+            )
             return
         was = self._keeper.stop
         self._keeper.stop = None
@@ -322,7 +354,14 @@ class Engine:
         self._touched[event.output] = None
         self._effects += [ev.KeepTag(tag), ev.Changed("site", "")]
         reason = f"locked out by tag '{event.tag}'"
-        self._record(sequence, "command", event.output, f"{event.output}: {reason}", event, {"verb": "lock", "tag": tag_form(tag)})
+        self._record(
+            sequence,
+            "command",
+            event.output,
+            f"{event.output}: {reason}",
+            event,
+            {"verb": "lock", "tag": tag_form(tag)},
+        )
         word = "driving" if self._recording else "not recorded"
         self._effects.append(ev.Outcome(event.command, sequence, word, event.output, reason))
 
@@ -331,10 +370,26 @@ class Engine:
         tags = self._keeper.tags.get(event.output, {})
         tag = tags.get(event.tag)
         if tag is not None and not (event.source.keeps or event.source.who == tag.source.who):
-            self._refuse(event, sequence, "refused", Refusal("lockout", f"tag '{tag.name}' was hung by the {tag.source.text}", "They take it off, or a keeper does."))
+            self._refuse(
+                event,
+                sequence,
+                "refused",
+                Refusal(
+                    "lockout",
+                    f"tag '{tag.name}' was hung by the {tag.source.text}",
+                    "They take it off, or a keeper does.",
+                ),
+            )
             return
         if not self._recording:
-            self._refuse(event, sequence, "refused", Refusal("journal", f"the journal cannot be written: {self._trouble}", "See to the disk first."))
+            self._refuse(
+                event,
+                sequence,
+                "refused",
+                Refusal(
+                    "journal", f"the journal cannot be written: {self._trouble}", "See to the disk first."
+                ),
+            )
             return
         if tag is not None:
             del tags[event.tag]
@@ -343,7 +398,14 @@ class Engine:
             self._effects += [ev.DropTag(event.output, event.tag), ev.Changed("site", "")]
             self._touched[event.output] = None
         reason = f"tag '{event.tag}' taken off" if tag else f"no tag '{event.tag}' was on it"
-        self._record(sequence, "command", event.output, f"{event.output}: {reason}", event, {"verb": "unlock", "tag": event.tag})
+        self._record(
+            sequence,
+            "command",
+            event.output,
+            f"{event.output}: {reason}",
+            event,
+            {"verb": "unlock", "tag": event.tag},
+        )
         self._effects.append(ev.Outcome(event.command, sequence, "driving", event.output, reason))
 
     # --- what boards and inputs say -----------------------------------------------------------------------
@@ -361,10 +423,21 @@ class Engine:
         self._touched[event.output] = None
         if event.setting == expected:
             if awaited is not None:
-                s.attempts, s.failed, s.retry_at, s.corrected, s.stuck, s.fault = 0, None, None, False, None, ""
+                s.attempts, s.failed, s.retry_at, s.corrected, s.stuck, s.fault = (
+                    0,
+                    None,
+                    None,
+                    False,
+                    None,
+                    "",
+                )
                 if s.homing and s.confirmed == s.output.safe:
                     s.homing = False
-                self._tell(s, "confirmed", f"{s.output.say(event.setting)}, {event.how} by board {s.output.pin.board}")
+                self._tell(
+                    s,
+                    "confirmed",
+                    f"{s.output.say(event.setting)}, {event.how} by board {s.output.pin.board}",
+                )
             return
         self._differs(s, expected)
 
@@ -373,12 +446,15 @@ class Engine:
         if not s.corrected:
             s.corrected = True
             return
-        assert expected is not None and s.confirmed is not None
+        assert expected is not None
+        assert s.confirmed is not None
         s.stuck = expected
         text = f"board {s.output.pin.board} shows {s.output.say(s.confirmed)} instead of {s.output.say(expected)}, also after a correction"
         if s.fault != text:
             s.fault = text
-            self._record(self._number(), "fault", s.output.name, f"{s.output.name}: {text}", None, {"fault": text})
+            self._record(
+                self._number(), "fault", s.output.name, f"{s.output.name}: {text}", None, {"fault": text}
+            )
         self._tell(s, "failed", text)
         self._back_off(s, expected)
 
@@ -477,7 +553,9 @@ class Engine:
 
     def _shutdown(self, event: ev.Shutdown) -> None:
         self._keeper.closing = True
-        self._record(self._number(), "shutdown", "", "the service is stopping: every output to safe", None, {})
+        self._record(
+            self._number(), "shutdown", "", "the service is stopping: every output to safe", None, {}
+        )
         for name in self._standings:
             self._touched[name] = None
 
@@ -485,7 +563,11 @@ class Engine:
         if self._recording != event.ok:
             self._recording, self._trouble = event.ok, event.reason
             self._effects.append(ev.Changed("site", ""))
-            text = "the journal can be written again" if event.ok else f"the journal cannot be written: {event.reason}"
+            text = (
+                "the journal can be written again"
+                if event.ok
+                else f"the journal cannot be written: {event.reason}"
+            )
             self._record(self._number(), "journal", "", text, None, {"ok": event.ok})
 
     def _tick(self, event: ev.Tick) -> None:
@@ -531,13 +613,20 @@ class Engine:
     def _answer(self, event: ev.Wish | ev.Renew, claim: Claim, sequence: int) -> None:
         s = self._standings[claim.output]
         outcome = self._outcome(event.command, s, claim, sequence)
-        data = {"verb": "claim", "claim": claim_form(claim), "outcome": outcome.outcome, "reason": outcome.reason}
+        data = {
+            "verb": "claim",
+            "claim": claim_form(claim),
+            "outcome": outcome.outcome,
+            "reason": outcome.reason,
+        }
         said = s.output.say(claim.setting)
         tail = f" ({outcome.outcome}: {outcome.reason})" if outcome.reason else f" ({outcome.outcome})"
         self._record(sequence, "command", claim.output, f"{claim.output} to {said}{tail}", event, data)
         self._effects.append(outcome)
         if outcome.outcome == "driving" and s.pending is None and s.confirmed == claim.setting:
-            self._effects.append(ev.Ended(event.command, claim.output, "confirmed", f"{said} already, {s.how}"))
+            self._effects.append(
+                ev.Ended(event.command, claim.output, "confirmed", f"{said} already, {s.how}")
+            )
         elif outcome.outcome == "driving":
             s.asker = event.command
 
@@ -553,7 +642,11 @@ class Engine:
             word, reason = "unreachable", f"board {board.name} does not answer: {board.reason}"
             remedy = "It stands, and counts when the link is back."
         elif s.refusal is not None:
-            word, reason, remedy = ("waiting" if s.refusal.only_time else "blocked"), s.refusal.reason, s.refusal.remedy
+            word, reason, remedy = (
+                ("waiting" if s.refusal.only_time else "blocked"),
+                s.refusal.reason,
+                s.refusal.remedy,
+            )
         elif s.fault and s.stuck == claim.setting:
             word, reason, remedy = "blocked", s.fault, "See to the board."
         else:
@@ -601,7 +694,11 @@ class Engine:
         if self._stopping is None:
             return
         command, left = self._stopping
-        if s is not None and s.pending is None and (s.confirmed == s.output.safe or not self._boards[s.output.pin.board].up):
+        if (
+            s is not None
+            and s.pending is None
+            and (s.confirmed == s.output.safe or not self._boards[s.output.pin.board].up)
+        ):
             left.discard(s.output.name)
         if not left:
             self._stopping = None
@@ -609,7 +706,9 @@ class Engine:
 
     # --- time ---------------------------------------------------------------------------------------------
 
-    def _push(self, heap: list[tuple[int, int, str, str, str]], due: int, kind: str, name: str, slot: str = "") -> None:
+    def _push(
+        self, heap: list[tuple[int, int, str, str, str]], due: int, kind: str, name: str, slot: str = ""
+    ) -> None:
         self._entries += 1
         heapq.heappush(heap, (due, self._entries, kind, name, slot))
 
@@ -635,7 +734,11 @@ class Engine:
         ends, time = (claim.ends_wall, self._now.wall) if calendar else (claim.ends_mono, self._now.mono)
         assert ends is not None
         if ends <= time:
-            words = {"lease": "its holder did not renew it", "for": "its time was up", "until": "its time was up"}
+            words = {
+                "lease": "its holder did not renew it",
+                "for": "its time was up",
+                "until": "its time was up",
+            }
             self._end(s, claim, words[claim.lifetime.kind])
         else:
             self._watch_end(claim)
@@ -689,13 +792,23 @@ class Engine:
         self.sequence += 1
         return self.sequence
 
-    def _record(self, sequence: int, kind: str, subject: str, text: str, event: ev.Command | None, data: dict[str, Any]) -> None:
+    def _record(
+        self,
+        sequence: int,
+        kind: str,
+        subject: str,
+        text: str,
+        event: ev.Command | None,
+        data: dict[str, Any],
+    ) -> None:
         command = event.command if event is not None else ""
         source = event.source.text if event is not None else ""
         record = ev.Record(sequence, self._now, kind, subject, text, command, source, data)
         (self._early if self._keeper.starting else self._effects).append(record)
 
-    def _refuse(self, event: ev.Command, sequence: int, word: str, refusal: Refusal, setting: Setting | None = None) -> None:
+    def _refuse(
+        self, event: ev.Command, sequence: int, word: str, refusal: Refusal, setting: Setting | None = None
+    ) -> None:
         name = getattr(event, "output", "")
         word = "refused" if word == "unknown" else word
         wanted = f" to {self._standings[name].output.say(setting)}" if setting is not None else ""
@@ -703,7 +816,9 @@ class Engine:
             "verb": type(event).__name__.lower(), "outcome": word, "reason": refusal.reason,
             "source": source_form(event.source),
         })  # fmt: skip
-        self._effects.append(ev.Outcome(event.command, sequence, word, name, refusal.reason, refusal.remedy, setting))
+        self._effects.append(
+            ev.Outcome(event.command, sequence, word, name, refusal.reason, refusal.remedy, setting)
+        )
 
     def _journal_change(self, s: Standing) -> None:
         assert s.confirmed is not None
@@ -713,11 +828,25 @@ class Engine:
     def _journal_input(self, contact: Contact) -> None:
         name = contact.input.name
         self._effects.append(ev.Changed("input", name))
-        self._record(self._number(), "input", name, f"{name} is {contact.input.say(contact.active)}", None, {"active": contact.active})
+        self._record(
+            self._number(),
+            "input",
+            name,
+            f"{name} is {contact.input.say(contact.active)}",
+            None,
+            {"active": contact.active},
+        )
 
     def _journal_end(self, claim: Claim, why: str) -> None:
         text = f"{claim.output}: the claim of {claim.text} ended: {why}"
-        self._record(self._number(), "ended", claim.output, text, None, {"slot": claim.slot, "claim": claim.id, "why": why})
+        self._record(
+            self._number(),
+            "ended",
+            claim.output,
+            text,
+            None,
+            {"slot": claim.slot, "claim": claim.id, "why": why},
+        )
 
 
 def _armed(claim: Claim) -> bool:

@@ -6,7 +6,6 @@ same three; only the dress differs. Codes are listed in ``docs/errors.md``.
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable
 
 
@@ -32,7 +31,9 @@ class BoardError(Trouble):
 
 
 def nearest(name: str, known: Iterable[str]) -> str:
-    """"Did you mean 'x'?" for the known name closest to ``name``, or an empty string."""
+    """ "Did you mean 'x'?" for the known name closest to ``name``, or an empty string."""
+    import difflib  # only when something is wrong: it is not needed on the way to safe
+
     by_fold = {each.casefold(): each for each in known}
     close = difflib.get_close_matches(name.casefold(), by_fold, n=1, cutoff=0.55)
     return f"Did you mean '{by_fold[close[0]]}'?" if close else ""

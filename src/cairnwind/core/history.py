@@ -40,7 +40,9 @@ def claim_read(form: Mapping[str, Any]) -> Claim:
 
 def stop_form(stop: Stop | None) -> dict[str, Any] | None:
     """An all-stop as a JSON object."""
-    return stop and {"since": stop.since, "source": source_form(stop.source), "reason": stop.reason}
+    if stop is None:
+        return None
+    return {"since": stop.since, "source": source_form(stop.source), "reason": stop.reason}
 
 
 def stop_read(form: Mapping[str, Any] | None) -> Stop | None:
@@ -50,7 +52,13 @@ def stop_read(form: Mapping[str, Any] | None) -> Stop | None:
 
 def tag_form(tag: Tag) -> dict[str, Any]:
     """A lockout tag as a JSON object."""
-    return {"output": tag.output, "name": tag.name, "source": source_form(tag.source), "since": tag.since, "reason": tag.reason}
+    return {
+        "output": tag.output,
+        "name": tag.name,
+        "source": source_form(tag.source),
+        "since": tag.since,
+        "reason": tag.reason,
+    }
 
 
 def tag_read(form: Mapping[str, Any]) -> Tag:

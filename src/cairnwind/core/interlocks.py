@@ -75,7 +75,9 @@ class Gatekeeper:
 def _starting(keeper: Gatekeeper, output: Output) -> Refusal | None:
     if not keeper.starting:
         return None
-    return Refusal("starting", "the service is starting", "It reads what was left first; wait a moment.", True)
+    return Refusal(
+        "starting", "the service is starting", "It reads what was left first; wait a moment.", True
+    )
 
 
 def _closing(keeper: Gatekeeper, output: Output) -> Refusal | None:
@@ -89,7 +91,11 @@ def _all_stop(keeper: Gatekeeper, output: Output) -> Refusal | None:
     if stop is None:
         return None
     because = f": {stop.reason}" if stop.reason else ""
-    return Refusal("all-stop", f"all-stop by the {stop.source.text}{because}", "A keeper resets it: cairnwind stop --reset.")
+    return Refusal(
+        "all-stop",
+        f"all-stop by the {stop.source.text}{because}",
+        "A keeper resets it: cairnwind stop --reset.",
+    )
 
 
 def _lockout(keeper: Gatekeeper, output: Output) -> Refusal | None:
@@ -106,4 +112,9 @@ def _lockout(keeper: Gatekeeper, output: Output) -> Refusal | None:
     )
 
 
-OWN_GATES: tuple[Callable[[Gatekeeper, Output], Refusal | None], ...] = (_starting, _closing, _all_stop, _lockout)
+OWN_GATES: tuple[Callable[[Gatekeeper, Output], Refusal | None], ...] = (
+    _starting,
+    _closing,
+    _all_stop,
+    _lockout,
+)

@@ -14,7 +14,7 @@ from cairnwind.core.errors import CallerError
 from cairnwind.core.settings import FULL, KINDS, OFF, Level, Setting, parse_level, show
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Position:
     """One position of a connector, as its map tells it."""
 
@@ -35,7 +35,7 @@ class Position:
         return f"{self.connector}-{self.number}"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class HeaderMap:
     """Which position of which connector is which line of the chip."""
 
@@ -47,7 +47,7 @@ class HeaderMap:
     """The same, by line."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Board:
     """Something with pins, and the link to it."""
 
@@ -61,7 +61,7 @@ class Board:
     """Of a simulated board: nanoseconds from a write to its confirmation."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Pin:
     """A line of a board, and the position it comes out on if the board has a map."""
 
@@ -80,7 +80,7 @@ class Pin:
         return f"{self.name} (line {self.line})" if self.position else self.name
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Supply:
     """A rail that outputs draw from. Volts and amperes."""
 
@@ -89,7 +89,7 @@ class Supply:
     limit: Fraction | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Output:
     """A named load on a pin."""
 
@@ -136,7 +136,9 @@ class Output:
             return Level(FULL) if setting >= self.threshold else OFF
         why = "its kind is on/off" if not KINDS[self.kind].dims else "its pin is used without PWM"
         fix = "Say on or off" + (
-            ", or give it a 'frequency' in the site file." if KINDS[self.kind].dims else ", or give it a 'threshold' in the site file."
+            ", or give it a 'frequency' in the site file."
+            if KINDS[self.kind].dims
+            else ", or give it a 'threshold' in the site file."
         )
         raise CallerError("bad-value", f"{self.name} cannot be set to {show(setting)}: {why}.", fix)
 
@@ -150,7 +152,7 @@ class Output:
             raise CallerError(bad.code, f"{self.name}: {bad.sentence}", bad.remedy) from None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Input:
     """A named button, switch or sensor on a pin."""
 
@@ -171,7 +173,7 @@ class Input:
         return "unknown" if active is None else self.words[1 if active else 0]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Site:
     """One installation: everything one service looks after."""
 

@@ -10,7 +10,7 @@ from cairnwind.core.model import Output
 from cairnwind.core.settings import Setting
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class OutputNow:
     """An output from wish to pin: wanted, allowed, driven, confirmed."""
 
@@ -53,7 +53,7 @@ class OutputNow:
         return "blocked" if self.refusal else "confirmed"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class InputNow:
     """An input: active, inactive or (None) unknown, and since when (wall nanoseconds)."""
 
@@ -62,7 +62,7 @@ class InputNow:
     since: int
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class BoardNow:
     """A board: whether it answers, why not, and since when (wall nanoseconds)."""
 
@@ -72,7 +72,7 @@ class BoardNow:
     since: int
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class SiteNow:
     """What concerns the site as a whole."""
 

@@ -66,7 +66,11 @@ def parse_level(text: object, words: tuple[str, str] = ("off", "on")) -> Level:
     try:
         share = parse(text, "a share", bare="%")
     except CallerError as bad:
-        raise CallerError("bad-value", f"{bad.sentence[:-1]} or a word for one.", f"Write on, off{own} or a level like 40 %.") from None
+        raise CallerError(
+            "bad-value",
+            f"{bad.sentence[:-1]} or a word for one.",
+            f"Write on, off{own} or a level like 40 %.",
+        ) from None
     if not 0 <= share <= 100:
         raise CallerError("bad-value", f"'{text}' is outside 0 to 100 %.", "Give a level from 0 % to 100 %.")
     return level(share)

@@ -24,7 +24,11 @@ def why(now: OutputNow, clock: Callable[[int], str]) -> Why:
     """The reasons behind ``now``. ``clock`` puts a wall time (nanoseconds UTC) into words."""
     say = now.output.say
     wanted = _wanted(now, clock)
-    allowed = f"{now.refusal.reason}; so it is kept {say(now.allowed)}" if now.refusal else "nothing stands in the way"
+    allowed = (
+        f"{now.refusal.reason}; so it is kept {say(now.allowed)}"
+        if now.refusal
+        else "nothing stands in the way"
+    )
     driven, confirmed = _driven(now), _confirmed(now, clock)
     head = say(now.confirmed) if now.confirmed is not None else "unknown"
     if now.refusal:
@@ -42,7 +46,13 @@ def why(now: OutputNow, clock: Callable[[int], str]) -> Why:
         sentence, remedy = f"{head}: {wanted}; {driven}.", ""
     hidden = [claim for claim in now.claims if now.leader is None or claim.slot != now.leader.slot]
     steps = [("wanted", wanted)]
-    steps += [("also", f"{claim.text} wants it {say(claim.setting)}{_ends(claim, clock)}, but ranks lower or came earlier") for claim in hidden]
+    steps += [
+        (
+            "also",
+            f"{claim.text} wants it {say(claim.setting)}{_ends(claim, clock)}, but ranks lower or came earlier",
+        )
+        for claim in hidden
+    ]
     steps += [("allowed", allowed), ("driven", driven), ("confirmed", confirmed)]
     return Why(now.output.name, sentence, tuple(steps), remedy)
 
@@ -58,7 +68,10 @@ def _ends(claim: Claim, clock: Callable[[int], str]) -> str:
     kind = claim.lifetime.kind
     if kind in ("for", "until") and claim.ends_wall is not None:
         return f" until {clock(claim.ends_wall)}"
-    return {"lease": ", as long as the hold is kept up", "takeover": ", until the plan or a release ends it"}.get(kind, ", until released")
+    return {
+        "lease": ", as long as the hold is kept up",
+        "takeover": ", until the plan or a release ends it",
+    }.get(kind, ", until released")
 
 
 def _driven(now: OutputNow) -> str:
@@ -69,8 +82,14 @@ def _driven(now: OutputNow) -> str:
         tries = f" (attempt {now.failures + 1})" if now.failures else ""
         return f"{now.output.say(now.pending)} is on its way to board {name}{tries}"
     if now.failures:
-        return f"setting it to {now.output.say(now.allowed)} has failed {now.failures} times; it is tried again"
-    return f"board {name} was told {now.output.say(now.confirmed)}" if now.confirmed is not None else "nothing was driven yet"
+        return (
+            f"setting it to {now.output.say(now.allowed)} has failed {now.failures} times; it is tried again"
+        )
+    return (
+        f"board {name} was told {now.output.say(now.confirmed)}"
+        if now.confirmed is not None
+        else "nothing was driven yet"
+    )
 
 
 def _confirmed(now: OutputNow, clock: Callable[[int], str]) -> str:
@@ -78,5 +97,7 @@ def _confirmed(now: OutputNow, clock: Callable[[int], str]) -> str:
     if now.confirmed is None:
         return f"what {pin} does is not known"
     sense = "active-low" if now.output.active_low else "active-high"
-    knows = {"read back": "read back from", "accepted": "accepted by", "sent": "sent to (it cannot confirm)"}[now.how or "sent"]
+    knows = {"read back": "read back from", "accepted": "accepted by", "sent": "sent to (it cannot confirm)"}[
+        now.how or "sent"
+    ]
     return f"{now.output.say(now.confirmed)}, {knows} {pin}, {sense}, since {clock(now.since)}"

@@ -17,16 +17,28 @@ from werkzeug.exceptions import HTTPException
 
 from cairnwind import __version__
 from cairnwind.core import events as ev
-from cairnwind.core.claims import PERSON, RELEASED, TAKEOVER, Claim, Lifetime, Rank, Source, lasting, lease, until
+from cairnwind.core.claims import (
+    PERSON,
+    RELEASED,
+    TAKEOVER,
+    Claim,
+    Lifetime,
+    Rank,
+    Source,
+    lasting,
+    lease,
+    until,
+)
 from cairnwind.core.errors import CallerError, Trouble, unknown
 from cairnwind.core.model import Output
 from cairnwind.core.quantities import NS, duration
 from cairnwind.core.why import why
 from cairnwind.service import shapes
+from cairnwind.service.first import clock
 from cairnwind.service.keys import Keys
 from cairnwind.service.problems import from_http, from_trouble, problem
 from cairnwind.service.repeats import Repeats
-from cairnwind.service.runtime import Runtime, clock
+from cairnwind.service.runtime import Runtime
 from cairnwind.service.server import HANDOVER, HEADERS
 from cairnwind.store.reader import Key
 
@@ -53,7 +65,9 @@ def make_app(runtime: Runtime, keys: Keys) -> Flask:
     app.register_error_handler(Exception, _at_fault)
     for rule, methods in api.routes().items():
         for method, view in methods.items():
-            app.add_url_rule(rule, f"{method} {rule}", view, methods=[method], provide_automatic_options=False)
+            app.add_url_rule(
+                rule, f"{method} {rule}", view, methods=[method], provide_automatic_options=False
+            )
     return app
 
 
@@ -102,12 +116,16 @@ class _Api:
         host, path, method = environ.get("HTTP_HOST", ""), environ["PATH_INFO"], environ["REQUEST_METHOD"]
         name, _, port = host.rpartition(":")
         if (name if port.isdigit() else host) not in HOSTS:
-            return problem("host", f"This service is not called '{host}'.", "Use its address as the terminal printed it.")
+            return problem(
+                "host", f"This service is not called '{host}'.", "Use its address as the terminal printed it."
+            )
         if not path.startswith("/api/"):
             return None
         origin = environ.get("HTTP_ORIGIN")
         if origin is not None and origin not in (f"http://{host}", f"https://{host}"):
-            return problem("origin", f"A page of {origin} may not use this service.", "Open the service's own console.")
+            return problem(
+                "origin", f"A page of {origin} may not use this service.", "Open the service's own console."
+            )
         if path == "/api/v1/session" and method == "POST":
             return None
         key, surface = None, SURFACES.get(environ.get("HTTP_USER_AGENT", "").partition("/")[0], "HTTP")
@@ -118,11 +136,23 @@ class _Api:
         elif "HTTP_COOKIE" in environ and (cookie := request.cookies.get(self._cookie())):
             key, surface = self.keys.by_session(cookie), "console"
             if method != "GET" and origin is None and environ.get("HTTP_SEC_FETCH_SITE") != "same-origin":
-                return problem("origin", "A command by a console session has to come from the console's own page.", "Use a key instead.")
+                return problem(
+                    "origin",
+                    "A command by a console session has to come from the console's own page.",
+                    "Use a key instead.",
+                )
         if key is None:
-            return problem("key", "No valid key came with the request." if text or cookie else "The request came without a key.", "Send Authorization: Bearer with the key, or sign in to the console.")
+            return problem(
+                "key",
+                "No valid key came with the request."
+                if text or cookie
+                else "The request came without a key.",
+                "Send Authorization: Bearer with the key, or sign in to the console.",
+            )
         if method != "GET" and key.role == "watch":
-            return problem("role", f"The key '{key.name}' may only watch.", "Use a key with the role operate or keep.")
+            return problem(
+                "role", f"The key '{key.name}' may only watch.", "Use a key with the role operate or keep."
+            )
         environ[CALLER] = (key, Source(surface, key.name, key.role))
         return None
 
@@ -161,16 +191,20 @@ class _Api:
 
     def get_claims(self) -> Response:
         pages = self.runtime.publisher.current.pages
-        return _json([shapes.claim(now.output, each) for page in pages for now in page.nows for each in now.claims])
+        return _json(
+            [shapes.claim(now.output, each) for page in pages for now in page.nows for each in now.claims]
+        )
 
     def get_stop(self) -> Response:
         return _json(shapes.stop_form(self.runtime.publisher.current.site_now.stop))
 
     def get_journal(self) -> Response:
-        limit = _whole("limit", 100, 1, 1000)
+        limit = _whole("limit", 100, 1, 1000) or 100
         before, after = _whole("before", None), _whole("after", None)
         if before is not None and after is not None:
-            raise CallerError("bad-value", "'before' and 'after' cannot be given together.", "Page in one direction.")
+            raise CallerError(
+                "bad-value", "'before' and 'after' cannot be given together.", "Page in one direction."
+            )
         subject = request.args.get("subject")
         found = self.runtime.reader.journal(before=before, after=after, subject=subject, limit=limit)
         form: dict[str, Any] = {"rows": [
@@ -181,7 +215,9 @@ class _Api:
         form["next"] = None
         if len(found) == limit:
             kept = "".join(f"&{name}={value}" for name, value in (("subject", subject),) if value)
-            form["next"] = f"/api/v1/journal?{'after' if after is not None else 'before'}={found[-1].seq}&limit={limit}{kept}"
+            form["next"] = (
+                f"/api/v1/journal?{'after' if after is not None else 'before'}={found[-1].seq}&limit={limit}{kept}"
+            )
         return _json(form)
 
     def events(self) -> Response:
@@ -210,10 +246,12 @@ class _Api:
     # --- commands -----------------------------------------------------------------------------------------
 
     def make_claim(self) -> Response:
-        body = _body({"output", "setting", "rank", "for", "until", "lease", "lasting", "when_possible", "wait"})
+        body = _body(
+            {"output", "setting", "rank", "for", "until", "lease", "lasting", "when_possible", "wait"}
+        )
         output = self._output(_need(body, "output"))
         if "setting" not in body:
-            raise CallerError("bad-value", "The request has no 'setting'.", "Send one, like \"on\" or \"40 %\".")
+            raise CallerError("bad-value", "The request has no 'setting'.", 'Send one, like "on" or "40 %".')
         value = body["setting"]
         setting = None if value == "toggle" else output.read(value)
         rank, life = self._lifetime(body)
@@ -221,7 +259,9 @@ class _Api:
         def command(at: Any) -> ev.Command:
             name = self.runtime.command_id()
             slot = PERSON if rank is Rank.PERSON else f"hand:{name}"
-            return ev.Wish(at, name, _source(), output.name, setting, rank, slot, life, bool(body.get("when_possible")))
+            return ev.Wish(
+                at, name, _source(), output.name, setting, rank, slot, life, bool(body.get("when_possible"))
+            )
 
         return self._do(command, output, _wait(body), made=True)
 
@@ -229,16 +269,28 @@ class _Api:
         """Rank and lifetime: the table of defaults by surface has one row for HTTP and one for holds."""
         word = body.get("rank", "hand" if "lease" in body else "person")
         if word not in ("person", "hand"):
-            raise CallerError("bad-value", f"'{word}' is not a rank that can be asked for.", "Send person, or hand with a lease.")
+            raise CallerError(
+                "bad-value",
+                f"'{word}' is not a rank that can be asked for.",
+                "Send person, or hand with a lease.",
+            )
         given = [key for key in ("for", "until", "lease", "lasting") if key in body]
         if len(given) > 1:
-            raise CallerError("bad-value", f"{' and '.join(map(repr, given))} cannot be given together.", "Send one of them.")
+            raise CallerError(
+                "bad-value",
+                f"{' and '.join(map(repr, given))} cannot be given together.",
+                "Send one of them.",
+            )
         if word == "hand":
             if given and given != ["lease"]:
                 raise CallerError("bad-value", "A hold lasts by its lease only.", "Send 'lease' or nothing.")
             span = duration(body["lease"]) if given else LEASE
             if not SHORTEST_LEASE <= span <= LONGEST_LEASE:
-                raise CallerError("bad-value", f"A lease of '{body.get('lease')}' is out of range.", "Send 100 ms to 60 s, and renew it.")
+                raise CallerError(
+                    "bad-value",
+                    f"A lease of '{body.get('lease')}' is out of range.",
+                    "Send 100 ms to 60 s, and renew it.",
+                )
             return Rank.HAND, lease(span)
         match given:
             case ["for"]:
@@ -248,9 +300,15 @@ class _Api:
             case ["lasting"] if body["lasting"] == "until released":
                 return Rank.PERSON, RELEASED
             case ["lasting"]:
-                raise CallerError("bad-value", f"'{body['lasting']}' is not a lifetime.", "Send \"until released\", or 'for' or 'until'.")
+                raise CallerError(
+                    "bad-value",
+                    f"'{body['lasting']}' is not a lifetime.",
+                    "Send \"until released\", or 'for' or 'until'.",
+                )
             case ["lease"]:
-                raise CallerError("bad-value", "A person's claim has no lease.", "Send rank hand, or leave the rank out.")
+                raise CallerError(
+                    "bad-value", "A person's claim has no lease.", "Send rank hand, or leave the rank out."
+                )
             case _:
                 return Rank.PERSON, TAKEOVER
 
@@ -270,7 +328,9 @@ class _Api:
                 then = datetime.fromisoformat(str(text))
                 wall = int((then if then.tzinfo else then.replace(tzinfo=self.zone)).timestamp()) * NS
         except (ValueError, OverflowError, OSError):
-            raise CallerError("bad-value", f"'{text}' is not a time.", "Write it like 22:30 or 2026-11-23T22:30.") from None
+            raise CallerError(
+                "bad-value", f"'{text}' is not a time.", "Write it like 22:30 or 2026-11-23T22:30."
+            ) from None
         if wall <= now:
             raise CallerError("bad-value", f"'{text}' is over already.", "Give a time to come.")
         return wall
@@ -280,11 +340,18 @@ class _Api:
         claim = self._claim(number)
         output = self._output(claim.output)
         setting = output.read(body["setting"]) if "setting" in body else None
-        return self._do(lambda at: ev.Renew(at, self.runtime.command_id(), _source(), claim.output, claim.slot, setting), output, _wait(body))
+        return self._do(
+            lambda at: ev.Renew(at, self.runtime.command_id(), _source(), claim.output, claim.slot, setting),
+            output,
+            _wait(body),
+        )
 
     def release_claim(self, number: int) -> Response:
         claim = self._claim(number)
-        return self._do(lambda at: ev.Release(at, self.runtime.command_id(), _source(), claim.output, claim.slot), self._output(claim.output))
+        return self._do(
+            lambda at: ev.Release(at, self.runtime.command_id(), _source(), claim.output, claim.slot),
+            self._output(claim.output),
+        )
 
     def release_person(self, name: str) -> Response:
         output = self._output(name)
@@ -293,7 +360,9 @@ class _Api:
     def stop(self) -> Response:
         body = _body({"reason", "wait"}, empty=True)
         reason = _words(body, "reason")
-        return self._do(lambda at: ev.AllStop(at, self.runtime.command_id(), _source(), reason), None, _wait(body))
+        return self._do(
+            lambda at: ev.AllStop(at, self.runtime.command_id(), _source(), reason), None, _wait(body)
+        )
 
     def reset_stop(self) -> Response:
         return self._do(lambda at: ev.ResetStop(at, self.runtime.command_id(), _source()), None)
@@ -302,14 +371,25 @@ class _Api:
         output = self._output(name)
         reason = _words(_body({"reason"}, empty=True), "reason")
         if not tag.isprintable() or len(tag) > 60:
-            raise CallerError("bad-value", "This is not a name for a tag.", "Use up to 60 printable characters.")
-        return self._do(lambda at: ev.Lock(at, self.runtime.command_id(), _source(), name, tag, reason), output)
+            raise CallerError(
+                "bad-value", "This is not a name for a tag.", "Use up to 60 printable characters."
+            )
+        return self._do(
+            lambda at: ev.Lock(at, self.runtime.command_id(), _source(), name, tag, reason), output
+        )
 
     def unlock(self, name: str, tag: str) -> Response:
         output = self._output(name)
         return self._do(lambda at: ev.Unlock(at, self.runtime.command_id(), _source(), name, tag), output)
 
-    def _do(self, command: Callable[[Any], ev.Command], output: Output | None, wait: float = 0.0, *, made: bool = False) -> Response:
+    def _do(
+        self,
+        command: Callable[[Any], ev.Command],
+        output: Output | None,
+        wait: float = 0.0,
+        *,
+        made: bool = False,
+    ) -> Response:
         """Have a command decided, once if it carries an Idempotency-Key, and answer with its outcome."""
 
         def decide(repeat: tuple[str, str, str] | None) -> dict[str, Any]:
@@ -322,7 +402,9 @@ class _Api:
         else:
             scope = f"{_key().id} {request.method} {request.path}"
             form = self.repeats.once(scope, token, request.get_data(), decide)
-        code = {"refused": "refused", "unreachable": "unreachable", "not recorded": "not-recorded"}.get(form["outcome"])
+        code = {"refused": "refused", "unreachable": "unreachable", "not recorded": "not-recorded"}.get(
+            form["outcome"]
+        )
         if code is None or (code == "unreachable" and form["claim"]):
             return _json(form, 201 if made else 200)
         name = f"{output.name}: " if output else ""
@@ -332,7 +414,11 @@ class _Api:
 
     def make_link(self) -> Response:
         if _key().role != "keep":
-            raise CallerError("role", f"The key '{_key().name}' may not make sign-in links.", "Use a key with the role keep.")
+            raise CallerError(
+                "role",
+                f"The key '{_key().name}' may not make sign-in links.",
+                "Use a key with the role keep.",
+            )
         token = self.keys.new_link(_key())
         return _json({"link": f"{request.host_url}#sign-in={token}"}, 201)
 
@@ -340,7 +426,14 @@ class _Api:
         token = _need(_body({"token"}), "token")
         session = self.keys.sign_in(token)
         response = _json({"signed_in": True}, 201)
-        response.set_cookie(self._cookie(), session, max_age=30 * 86400, httponly=True, samesite="Strict", secure=request.is_secure)
+        response.set_cookie(
+            self._cookie(),
+            session,
+            max_age=30 * 86400,
+            httponly=True,
+            samesite="Strict",
+            secure=request.is_secure,
+        )
         return response
 
     def who(self) -> Response:
@@ -357,7 +450,9 @@ class _Api:
 
     def page(self) -> Response:
         if not (self.console / "index.html").exists():
-            return problem("no-page", "The console has not been built.", "Run 'make console', or use the command line.")
+            return problem(
+                "no-page", "The console has not been built.", "Run 'make console', or use the command line."
+            )
         return send_from_directory(self.console, "index.html")
 
     def asset(self, name: str) -> Response:
@@ -376,7 +471,9 @@ class _Api:
     def _claim(self, number: int) -> Claim:
         claim = self.runtime.claims.get(number)
         if claim is None:
-            raise CallerError("no-claim", f"There is no claim {number}; it may have ended.", "Make a new one.")
+            raise CallerError(
+                "no-claim", f"There is no claim {number}; it may have ended.", "Make a new one."
+            )
         return claim
 
     def _cached(self, body: Callable[[], bytes]) -> Response:
@@ -400,7 +497,11 @@ def _source() -> Source:
 
 def _at_fault(error: Exception) -> Response:
     log.exception("%s %s failed", request.method, request.path)
-    return problem("engine", "Cairnwind failed on this request; the log says more.", "Nothing was changed by it unless the journal says so.")
+    return problem(
+        "engine",
+        "Cairnwind failed on this request; the log says more.",
+        "Nothing was changed by it unless the journal says so.",
+    )
 
 
 def _json(form: Any, status: int = 200) -> Response:
@@ -413,17 +514,23 @@ def _body(known: set[str], *, empty: bool = False) -> dict[str, Any]:
     if empty and not content:
         return {}
     if not request.environ.get("CONTENT_TYPE", "").lower().startswith("application/json"):
-        raise CallerError("media", "The request's body is not marked as JSON.", "Send Content-Type: application/json.")
+        raise CallerError(
+            "media", "The request's body is not marked as JSON.", "Send Content-Type: application/json."
+        )
     try:
         body = orjson.loads(content)
     except orjson.JSONDecodeError as error:
-        raise CallerError("bad-body", f"The request's body is not valid JSON: {error}.", "Send one JSON object.") from None
+        raise CallerError(
+            "bad-body", f"The request's body is not valid JSON: {error}.", "Send one JSON object."
+        ) from None
     if not isinstance(body, dict):
         raise CallerError("bad-body", "The request's body is not a JSON object.", "Send one JSON object.")
     for name in body:
         if name not in known:
-            error = unknown("member", name, known)
-            raise CallerError("bad-value", f"The request has a member '{name}' that is not known here.", error.remedy)
+            remedy = unknown("member", name, known).remedy
+            raise CallerError(
+                "bad-value", f"The request has a member '{name}' that is not known here.", remedy
+            )
     return body
 
 
@@ -437,7 +544,9 @@ def _need(body: dict[str, Any], name: str) -> str:
 def _words(body: dict[str, Any], name: str) -> str:
     value = body.get(name, "")
     if not isinstance(value, str) or len(value) > 500:
-        raise CallerError("bad-value", f"'{name}' is not a text of up to 500 characters.", "Send a short text.")
+        raise CallerError(
+            "bad-value", f"'{name}' is not a text of up to 500 characters.", "Send a short text."
+        )
     return value
 
 
@@ -452,5 +561,9 @@ def _whole(name: str, default: int | None, low: int = 0, high: int = 2**62) -> i
     if text is None:
         return default
     if not text.isascii() or not text.isdigit() or not low <= int(text) <= high:
-        raise CallerError("bad-value", f"'{name}' is {text!r}, which is not a whole number from {low} to {high}.", "Mend the address.")
+        raise CallerError(
+            "bad-value",
+            f"'{name}' is {text!r}, which is not a whole number from {low} to {high}.",
+            "Mend the address.",
+        )
     return int(text)

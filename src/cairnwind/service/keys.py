@@ -71,10 +71,16 @@ class Keys:
         with self._lock:
             key, ends = self._links.pop(digest(token), (None, 0.0))
         if key is None or ends < time.monotonic():
-            raise CallerError("sign-in", "This sign-in link has been used, or is too old.", "Make a new one: cairnwind key link.")
+            raise CallerError(
+                "sign-in",
+                "This sign-in link has been used, or is too old.",
+                "Make a new one: cairnwind key link.",
+            )
         text = new_secret()
         now = time.time_ns()
-        self._writer.put_and_wait([("session", (digest(text), key.id, now, now + SESSION_DAYS * 86400 * 10**9))])
+        self._writer.put_and_wait(
+            [("session", (digest(text), key.id, now, now + SESSION_DAYS * 86400 * 10**9))]
+        )
         return text
 
     def sign_out(self, session: str) -> None:

@@ -44,13 +44,19 @@ def from_http(error: HTTPException) -> Response:
             return problem("no-page", "There is nothing at this address.", "The API begins at /api/v1/site.")
         case 405:
             allowed = sorted(set(getattr(error, "valid_methods", None) or ()) - {"HEAD", "OPTIONS"})
-            response = problem("method", "This address does not take that method.", f"It takes {', '.join(allowed)}." if allowed else "")
+            response = problem(
+                "method",
+                "This address does not take that method.",
+                f"It takes {', '.join(allowed)}." if allowed else "",
+            )
             response.headers["Allow"] = ", ".join(allowed)
             return response
         case 413:
             return problem("too-large", "The request's body is larger than 64 kB.", "Send less at once.")
         case 415:
-            return problem("media", "The request's body is not marked as JSON.", "Send Content-Type: application/json.")
+            return problem(
+                "media", "The request's body is not marked as JSON.", "Send Content-Type: application/json."
+            )
         case 400:
             return problem("bad-body", "The request's body is not valid JSON.", "Send one JSON object.")
         case _:

@@ -27,10 +27,16 @@ class Repeats:
         self._lock = threading.Lock()
         self._running: dict[tuple[str, str], tuple[str, threading.Event]] = {}
 
-    def once(self, scope: str, token: str, content: bytes, decide: Callable[[Repeat], dict[str, Any]]) -> dict[str, Any]:
+    def once(
+        self, scope: str, token: str, content: bytes, decide: Callable[[Repeat], dict[str, Any]]
+    ) -> dict[str, Any]:
         """The stored answer, or that of ``decide``. Raises `CallerError` (``token``) for another body."""
         if not token.isprintable() or not 1 <= len(token) <= 200:
-            raise CallerError("token", "This Idempotency-Key is not 1 to 200 printable characters.", "Send a random one, such as a UUID.")
+            raise CallerError(
+                "token",
+                "This Idempotency-Key is not 1 to 200 printable characters.",
+                "Send a random one, such as a UUID.",
+            )
         body = hashlib.sha256(content).hexdigest()
         while True:
             with self._lock:
@@ -54,4 +60,8 @@ class Repeats:
 
 def _same(first: str, second: str) -> None:
     if first != second:
-        raise CallerError("token", "This Idempotency-Key was used with another request body.", "Use a new one for a new command.")
+        raise CallerError(
+            "token",
+            "This Idempotency-Key was used with another request body.",
+            "Use a new one for a new command.",
+        )

@@ -16,14 +16,12 @@ import time
 from dataclasses import replace
 from typing import Any
 
-from cairnwind.boards.link import Link, make
 from cairnwind.core import events as ev
-from cairnwind.core.claims import Claim, Instant
-from cairnwind.core.engine import Engine
+from cairnwind.core.claims import Claim
 from cairnwind.core.errors import BoardError, CallerError
-from cairnwind.core.model import Site
 from cairnwind.service import shapes
-from cairnwind.service.lanes import Item, Lanes
+from cairnwind.service.first import Pins, clock
+from cairnwind.service.lanes import Item
 from cairnwind.service.snapshot import Publisher
 from cairnwind.service.stream import Stream
 from cairnwind.store.database import prepare
@@ -38,20 +36,15 @@ ANSWER_WITHIN = 30.0
 KEEP_ANSWERS = 24 * 3600 * 10**9
 
 
-def clock() -> Instant:
-    """Now, on both clocks."""
-    return Instant(time.monotonic_ns(), time.time_ns())
-
-
 class Runtime:
-    """Owns engine, links and store of one site."""
+    """Runs the engine, between its links and its store."""
 
-    def __init__(self, site: Site, links: dict[str, Link] | None = None) -> None:
-        self.site = site
-        self.engine = Engine(site)
-        self.links = links if links is not None else {name: make(board) for name, board in site.boards.items()}
-        self.lanes = Lanes()
-        self.publisher = Publisher(site, self.engine)
+    def __init__(self, pins: Pins) -> None:
+        self.pins = pins
+        self.site = pins.site
+        self.engine = pins.engine
+        self.lanes = pins.lanes
+        self.publisher = Publisher(self.site, self.engine)
         self.stream: Stream | None = None
         self.writer: Writer
         self.reader: Reader
@@ -73,14 +66,6 @@ class Runtime:
         """Why the engine's thread ended, if it did so by itself."""
 
     # --- beginning and end --------------------------------------------------------------------------------
-
-    def make_safe(self) -> None:
-        """Open every link: all outputs are told their safe setting. Needs no store and no network."""
-        for name, link in self.links.items():
-            outputs = [output for output in self.site.outputs.values() if output.pin.board == name]
-            inputs = [input for input in self.site.inputs.values() if input.pin.board == name]
-            link.open(outputs, inputs, self.report, clock)
-        self._drain()
 
     def start(self, database: Any) -> None:
         """Read what was left, take it up, and begin to serve. Raises `CallerError` (``store``)."""
@@ -120,8 +105,6 @@ class Runtime:
             self.stream.close()
         clean = self.writer.close()
         self.reader.close()
-        for link in self.links.values():
-            link.close()
         return clean
 
     @property
@@ -131,15 +114,13 @@ class Runtime:
 
     # --- the way in ---------------------------------------------------------------------------------------
 
-    def report(self, event: ev.Event) -> None:
-        """What links call: queue an event. Never blocks."""
-        self.lanes.put(Item(event))
-
     def command_id(self) -> str:
         """A fresh id for a command."""
         return f"{self._boot}-{next(self._commands)}"
 
-    def submit(self, command: ev.Command, *, repeat: tuple[str, str, str] | None = None, wait: float = 0.0) -> tuple[ev.Outcome, ev.Ended | None]:
+    def submit(
+        self, command: ev.Command, *, repeat: tuple[str, str, str] | None = None, wait: float = 0.0
+    ) -> tuple[ev.Outcome, ev.Ended | None]:
         """Have a command decided and committed; returns its outcome.
 
         ``wait`` is how many seconds to wait beyond that for what becomes of it. Raises `CallerError`
@@ -151,11 +132,17 @@ class Runtime:
             ended = self.waiters[command.command] = queue.SimpleQueue()
         try:
             if not self.lanes.put(Item(command, reply, repeat)):
-                raise CallerError("busy", "Too many commands are waiting; this one was not taken.", "Try again in a moment. Offs and all-stop are always taken.")
+                raise CallerError(
+                    "busy",
+                    "Too many commands are waiting; this one was not taken.",
+                    "Try again in a moment. Offs and all-stop are always taken.",
+                )
             try:
                 outcome = reply.get(timeout=ANSWER_WITHIN)
             except queue.Empty:
-                raise BoardError("engine", "The engine did not answer.", "See the service's log; all-stop and restart.") from None
+                raise BoardError(
+                    "engine", "The engine did not answer.", "See the service's log; all-stop and restart."
+                ) from None
             if ended is not None and outcome.outcome == "driving":
                 try:
                     return outcome, ended.get(timeout=wait)
@@ -188,7 +175,7 @@ class Runtime:
     def _drain(self) -> None:
         """Take what is queued, in batches; publish and commit after each."""
         while True:
-            batch = []
+            batch: list[Item] = []
             while len(batch) < BATCH and (item := self.lanes.take()) is not None:
                 batch.append(item)
             if not batch:
@@ -218,10 +205,16 @@ class Runtime:
                 waiter.put(ended)
         self._told = []
 
-    def _one(self, item: Item, stored: list[Row], answers: list[tuple[Item, ev.Outcome]], after_commit: list[ev.Drive]) -> None:
+    def _one(
+        self,
+        item: Item,
+        stored: list[Row],
+        answers: list[tuple[Item, ev.Outcome]],
+        after_commit: list[ev.Drive],
+    ) -> None:
         event = item.event
         if type(event) is _Send:
-            self._send([drive for drive in event.drives if self.engine.in_flight(drive)])
+            self.pins.send([drive for drive in event.drives if self.engine.in_flight(drive)])
             return
         if type(event) is ev.Wish and self.lanes.overtaken(item):
             event = ev.Overtaken(event.at, event.command, event.source, event.output)
@@ -229,42 +222,33 @@ class Runtime:
         self.handled += 1
         drives: list[ev.Drive] = []
         for effect in effects:
-            kind = type(effect)
-            if kind is ev.Drive:
-                drives.append(effect)  # type: ignore[arg-type]
-            elif kind is ev.Changed:
-                self._changed[effect.kind, effect.name] = None  # type: ignore[union-attr]
-            elif kind is ev.Outcome:
-                answers.append((item, effect))  # type: ignore[arg-type]
-            elif kind is ev.Ended:
-                self._told.append(effect)  # type: ignore[arg-type]
-            elif kind is ev.KeepClaim:
-                self._keep(effect.claim)  # type: ignore[union-attr]
-            elif kind is ev.DropClaim:
-                self._drop(effect)  # type: ignore[arg-type]
+            match effect:
+                case ev.Drive():
+                    drives.append(effect)
+                case ev.Changed(kind, name):
+                    self._changed[kind, name] = None
+                case ev.Outcome():
+                    answers.append((item, effect))
+                case ev.Ended():
+                    self._told.append(effect)
+                case ev.KeepClaim(claim):
+                    self._keep(claim)
+                case ev.DropClaim(output, slot):
+                    self._forget(output, slot)
         if drives:
             if item.repeat is not None or type(event) is ev.ResetStop:
-                after_commit += [drive for drive in drives if drive.setting != self.site.outputs[drive.output].safe]
+                after_commit += [
+                    drive for drive in drives if drive.setting != self.site.outputs[drive.output].safe
+                ]
                 drives = [drive for drive in drives if drive.setting == self.site.outputs[drive.output].safe]
-            self._send(drives)
+            self.pins.send(drives)
         stored += rows(effects)
         if type(event) is ev.Shutdown:
             self._closed = True
 
-    def _send(self, drives: list[ev.Drive]) -> None:
-        """Hand drives to their links, in their order."""
-        by_board: dict[str, list[ev.Drive]] = {}
-        for drive in drives:
-            by_board.setdefault(self.site.outputs[drive.output].pin.board, []).append(drive)
-        for board, orders in by_board.items():
-            try:
-                self.links[board].drive(orders)
-            except Exception as error:
-                log.exception("link %s failed", board)
-                for order in orders:
-                    self.report(ev.Failed(clock(), order.output, order.generation, f"the link to board {board} failed: {error}"))
-
-    def _commit(self, stored: list[Row], answers: list[tuple[Item, ev.Outcome]], after_commit: list[ev.Drive]) -> None:
+    def _commit(
+        self, stored: list[Row], answers: list[tuple[Item, ev.Outcome]], after_commit: list[ev.Drive]
+    ) -> None:
         for item, outcome in answers:
             if item.repeat is not None and outcome.sequence:
                 scope, token, body = item.repeat
@@ -283,21 +267,31 @@ class Runtime:
     def _unrecorded(self, item: Item, outcome: ev.Outcome, reason: str) -> ev.Outcome:
         """A decision that the disk did not take. What had to wait for it is withdrawn."""
         event = item.event
-        if item.repeat is not None and type(event) is ev.Wish and outcome.setting is not None and outcome.setting.on:
-            self.report(ev.Release(clock(), self.command_id(), replace(event.source, surface="service"), event.output, event.slot))
+        if (
+            item.repeat is not None
+            and type(event) is ev.Wish
+            and outcome.setting is not None
+            and outcome.setting.on
+        ):
+            self.pins.report(
+                ev.Release(
+                    clock(),
+                    self.command_id(),
+                    replace(event.source, surface="service"),
+                    event.output,
+                    event.slot,
+                )
+            )
         return replace(outcome, outcome="not recorded", reason=f"the journal cannot be written: {reason}")
 
     # --- small helpers ------------------------------------------------------------------------------------
 
     def _keep(self, claim: Claim) -> None:
-        self._drop_slot(claim.output, claim.slot)
+        self._forget(claim.output, claim.slot)
         self._slots[claim.output, claim.slot] = claim.id
         self.claims[claim.id] = claim
 
-    def _drop(self, effect: ev.DropClaim) -> None:
-        self._drop_slot(effect.output, effect.slot)
-
-    def _drop_slot(self, output: str, slot: str) -> None:
+    def _forget(self, output: str, slot: str) -> None:
         self.claims.pop(self._slots.pop((output, slot), 0), None)
 
     def _picture(self) -> bytes:
@@ -307,8 +301,10 @@ class Runtime:
         )  # fmt: skip
 
     def _disk_trouble(self, reason: str | None) -> None:
-        log.error("the journal cannot be written: %s", reason) if reason else log.warning("the journal can be written again")
-        self.report(ev.Recording(clock(), reason is None, reason or ""))
+        log.error("the journal cannot be written: %s", reason) if reason else log.warning(
+            "the journal can be written again"
+        )
+        self.pins.report(ev.Recording(clock(), reason is None, reason or ""))
 
 
 class _Send:
@@ -318,4 +314,3 @@ class _Send:
 
     def __init__(self, drives: list[ev.Drive]) -> None:
         self.drives = drives
-

@@ -22,7 +22,10 @@ HANDOVER = "cairnwind.handover"
 """Key of the WSGI environment: a function that gives the socket away and ends the request."""
 
 HEADERS = (
-    (b"Content-Security-Policy", b"default-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'"),
+    (
+        b"Content-Security-Policy",
+        b"default-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'",
+    ),
     (b"X-Content-Type-Options", b"nosniff"),
     (b"Referrer-Policy", b"no-referrer"),
     (b"Cache-Control", b"no-store"),
@@ -30,7 +33,7 @@ HEADERS = (
 """Sent with every answer, except `Cache-Control` where the application has its own."""
 
 
-class Connection(HTTPConnection):  # type: ignore[misc]
+class Connection(HTTPConnection):
     """A connection that may have been given away."""
 
     given = False
@@ -41,12 +44,12 @@ class Connection(HTTPConnection):  # type: ignore[misc]
             super().close()
 
 
-class Gateway(wsgi.Gateway_10):  # type: ignore[misc]
+class Gateway(wsgi.Gateway_10):
     """Puts `HANDOVER` into the environment, and sends nothing once it was used."""
 
-    def get_environ(self) -> dict[str, Any]:
+    def get_environ(self) -> dict[str, Any]:  # type: ignore[override]
         """The environment, with the way to take the socket."""
-        environ: dict[str, Any] = super().get_environ()
+        environ: dict[str, Any] = super().get_environ()  # type: ignore[no-untyped-call]
         environ[HANDOVER] = self._give
         return environ
 
@@ -88,7 +91,7 @@ class Server:
         self._server.gateway = Gateway
         self._server.max_request_header_size = 64 << 10
         self._server.keep_alive_conn_limit = 512
-        self._server.error_log = _log
+        self._server.error_log = _log  # type: ignore[method-assign]
         self._thread = threading.Thread(target=self._serve, name="http", daemon=True)
 
     def start(self) -> int:

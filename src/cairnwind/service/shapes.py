@@ -113,7 +113,13 @@ def stop_form(stop: Stop | None) -> dict[str, Any]:
 
 def tag_form(tag: Tag) -> dict[str, Any]:
     """A lockout tag."""
-    return {"output": tag.output, "name": tag.name, "by": tag.source.text, "since": moment(tag.since), "reason": tag.reason}
+    return {
+        "output": tag.output,
+        "name": tag.name,
+        "by": tag.source.text,
+        "since": moment(tag.since),
+        "reason": tag.reason,
+    }
 
 
 def site_form(site: Site, now: SiteNow) -> dict[str, Any]:
@@ -140,7 +146,12 @@ def outcome_form(outcome: Outcome, output: Output | None, ended: Ended | None = 
 
 def ended_form(ended: Ended) -> dict[str, Any]:
     """What became of a command."""
-    return {"command": ended.command, "output": ended.output or None, "ending": ended.ending, "text": ended.text}
+    return {
+        "command": ended.command,
+        "output": ended.output or None,
+        "ending": ended.ending,
+        "text": ended.text,
+    }
 
 
 def why_form(value: Why) -> dict[str, Any]:

@@ -59,7 +59,10 @@ class Publisher:
         self._site = site
         self._engine = engine
         self._at = {name: divmod(number, PAGE) for number, name in enumerate(site.outputs)}
-        self._facts = {name: shapes.dump(shapes.output_facts(output))[:-1] + b"," for name, output in site.outputs.items()}
+        self._facts = {
+            name: shapes.dump(shapes.output_facts(output))[:-1] + b","
+            for name, output in site.outputs.items()
+        }
         names = list(site.outputs)
         self._pages = [self._page(names[at : at + PAGE]) for at in range(0, len(names), PAGE)]
         self._inputs = {name: self._input(name) for name in site.inputs}
@@ -104,7 +107,9 @@ class Publisher:
         return told
 
     def _make(self, version: int) -> Snapshot:
-        return Snapshot(version, tuple(self._pages), self._inputs, self._boards, self._site_body, self._site_now)
+        return Snapshot(
+            version, tuple(self._pages), self._inputs, self._boards, self._site_body, self._site_now
+        )
 
     def _site_form(self) -> bytes:
         return shapes.dump(shapes.site_form(self._site, self._site_now))

@@ -73,7 +73,10 @@ class Stream:
         """Send these (kind, JSON) to all. Called by the engine's thread; costs the same however many read."""
         with self._lock:
             for kind, body in events:
-                self._events.append(b"id: %s.%d\nevent: %s\ndata: %s\n\n" % (self.epoch.encode(), self._end, kind.encode(), body))
+                self._events.append(
+                    b"id: %s.%d\nevent: %s\ndata: %s\n\n"
+                    % (self.epoch.encode(), self._end, kind.encode(), body)
+                )
                 self._end += 1
         if self._readers:
             self._ring()
@@ -143,7 +146,11 @@ class Stream:
                 with self._lock:
                     end = self._end
                     missed = end - reader.next
-                    chunk = b"".join([self._events[at] for at in range(-missed, 0)]) if missed <= len(self._events) else b""
+                    chunk = (
+                        b"".join([self._events[at] for at in range(-missed, 0)])
+                        if missed <= len(self._events)
+                        else b""
+                    )
                 joined[reader.next] = chunk
             if not chunk:  # fell out of what is kept
                 self._drop(reader)
@@ -193,7 +200,11 @@ class Stream:
         reader.socket.close()
 
     def _picture(self, reader: Reader) -> bytes:
-        return b"id: %s.%d\nevent: afresh\ndata: %s\n\n" % (self.epoch.encode(), reader.next - 1, self._afresh())
+        return b"id: %s.%d\nevent: afresh\ndata: %s\n\n" % (
+            self.epoch.encode(),
+            reader.next - 1,
+            self._afresh(),
+        )
 
     def _ring(self) -> None:
         if not self._rung:

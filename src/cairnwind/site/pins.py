@@ -18,25 +18,43 @@ def resolve(text: object, boards: dict[str, Board]) -> Pin:
         raise _bare(text, bare.group(1), int(bare.group(2)), boards)
     match = _FORM.fullmatch(text.strip()) if isinstance(text, str) else None
     if match is None:
-        raise CallerError("bad-value", f"{text!r} is not a pin.", "Write board:J2-9 (connector and position) or board:line-41 (the chip's line).")
+        raise CallerError(
+            "bad-value",
+            f"{text!r} is not a pin.",
+            "Write board:J2-9 (connector and position) or board:line-41 (the chip's line).",
+        )
     name, line, position = match.groups()
     board = boards.get(name)
     if board is None:
-        raise CallerError("unknown-name", f"There is no board called '{name}'.", nearest(name, boards) or _known(boards))
+        raise CallerError(
+            "unknown-name", f"There is no board called '{name}'.", nearest(name, boards) or _known(boards)
+        )
     return _position(board, position) if position else _line(board, int(line))
 
 
 def _position(board: Board, name: str) -> Pin:
     if board.map is None:
-        raise CallerError("bad-value", f"Board {board.name} has no map, so it has no position {name}.", f"Write {board.name}:line-0 to line-{board.line_count - 1}, or give the board a map.")
+        raise CallerError(
+            "bad-value",
+            f"Board {board.name} has no map, so it has no position {name}.",
+            f"Write {board.name}:line-0 to line-{board.line_count - 1}, or give the board a map.",
+        )
     there = board.map.positions.get(name)
     if there is None:
-        connectors = ", ".join(f"{connector} has 1 to {last}" for connector, last in _connectors(board).items())
+        connectors = ", ".join(
+            f"{connector} has 1 to {last}" for connector, last in _connectors(board).items()
+        )
         guess = nearest(name, board.map.positions)
-        raise CallerError("unknown-name", f"Board {board.name} has no position {name}.", f"{guess} Its map {board.map.name}: {connectors}.".strip())
+        raise CallerError(
+            "unknown-name",
+            f"Board {board.name} has no position {name}.",
+            f"{guess} Its map {board.map.name}: {connectors}.".strip(),
+        )
     if there.line is None:
         close = _neighbours(board, name)
-        raise CallerError("bad-value", f"{board.name}:{name} is {there.role}, not a line.", f"Lines beside it: {close}.")
+        raise CallerError(
+            "bad-value", f"{board.name}:{name} is {there.role}, not a line.", f"Lines beside it: {close}."
+        )
     return Pin(board.name, there.line, there.name)
 
 
@@ -44,12 +62,26 @@ def _line(board: Board, line: int) -> Pin:
     if board.map is None:
         if line < board.line_count:
             return Pin(board.name, line)
-        raise CallerError("unknown-name", f"Board {board.name} has no line {line}.", f"It has lines 0 to {board.line_count - 1}.")
+        raise CallerError(
+            "unknown-name",
+            f"Board {board.name} has no line {line}.",
+            f"It has lines 0 to {board.line_count - 1}.",
+        )
     there = board.map.lines.get(line)
     if there is None:
-        meant = [position.name for position in board.map.positions.values() if position.number == line and position.line is not None]
-        hint = f"Position {meant[0]} was perhaps meant: {board.name}:{meant[0]}." if meant else f"Its lines: {', '.join(map(str, sorted(board.map.lines)))}."
-        raise CallerError("unknown-name", f"Line {line} of board {board.name} comes out nowhere on {board.map.name}.", hint)
+        meant = [
+            position.name
+            for position in board.map.positions.values()
+            if position.number == line and position.line is not None
+        ]
+        hint = (
+            f"Position {meant[0]} was perhaps meant: {board.name}:{meant[0]}."
+            if meant
+            else f"Its lines: {', '.join(map(str, sorted(board.map.lines)))}."
+        )
+        raise CallerError(
+            "unknown-name", f"Line {line} of board {board.name} comes out nowhere on {board.map.name}.", hint
+        )
     return Pin(board.name, line, there.name)
 
 
@@ -64,7 +96,9 @@ def _bare(text: object, name: str | None, number: int, boards: dict[str, Board])
         for position in board.map.positions.values():
             if position.number == number:
                 what = f"line {position.line}" if position.line is not None else position.role
-                readings.append(f"{board.name}:{position.name} (position {number} of {position.connector}, which is {what})")
+                readings.append(
+                    f"{board.name}:{position.name} (position {number} of {position.connector}, which is {what})"
+                )
         there = board.map.lines.get(number)
         if there is not None:
             readings.append(f"{board.name}:line-{number} (line {number}, which comes out on {there.name})")
@@ -86,7 +120,9 @@ def _neighbours(board: Board, name: str) -> str:
     names = [position.name for position in board.map.positions.values()]
     order = sorted(range(len(names)), key=lambda at: abs(at - names.index(name)))
     close = [names[at] for at in order if board.map.positions[names[at]].line is not None][:2]
-    return " and ".join(f"{board.name}:{each} (line {board.map.positions[each].line})" for each in sorted(close))
+    return " and ".join(
+        f"{board.name}:{each} (line {board.map.positions[each].line})" for each in sorted(close)
+    )
 
 
 def _known(boards: dict[str, Board]) -> str:

@@ -8,7 +8,6 @@ from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import Any, TypeVar
-from zoneinfo import ZoneInfo, available_timezones
 
 from cairnwind.boards import maps
 from cairnwind.core.errors import CallerError, nearest, unknown
@@ -33,9 +32,15 @@ def read_site(path: str | Path) -> Site:
     try:
         text = Path(path).read_bytes().decode("utf-8")
     except OSError as error:
-        raise CallerError("no-file", f"The site file {path} cannot be read: {error.strerror}.", "Give the path of a site file.") from None
+        raise CallerError(
+            "no-file",
+            f"The site file {path} cannot be read: {error.strerror}.",
+            "Give the path of a site file.",
+        ) from None
     except UnicodeDecodeError as error:
-        raise CallerError("no-file", f"The site file {path} is not UTF-8 text (byte {error.start}).", "Save it as UTF-8.") from None
+        raise CallerError(
+            "no-file", f"The site file {path} is not UTF-8 text (byte {error.start}).", "Save it as UTF-8."
+        ) from None
     return _Reader(str(path), text.replace("\r\n", "\n")).read()
 
 
@@ -52,10 +57,24 @@ class _Reader:
         self.supplies: dict[str, Supply] = {}
 
     def read(self) -> Site:
-        tables = {name: value for name, value in self.parsed.tables.items() if not name.startswith(syntax.UNREADABLE)}
+        tables = {
+            name: value
+            for name, value in self.parsed.tables.items()
+            if not name.startswith(syntax.UNREADABLE)
+        }
         if not tables and not self.findings:
-            self.findings.append(Finding(1, 1, "", "the file is empty", 'Begin with site = "a name" and a [board.…] table.'))
-        top = _Table(self, (), {name: value for name, value in tables.items() if name not in ("supply", "board", "output", "input", "service")})
+            self.findings.append(
+                Finding(1, 1, "", "the file is empty", 'Begin with site = "a name" and a [board.…] table.')
+            )
+        top = _Table(
+            self,
+            (),
+            {
+                name: value
+                for name, value in tables.items()
+                if name not in ("supply", "board", "output", "input", "service")
+            },
+        )
         facts = {
             "name": top.get("site", _text, ""),
             "timezone": top.get("timezone", _zone, "UTC"),
@@ -67,10 +86,21 @@ class _Reader:
             top.missing("site", 'Give the site a name: site = "Saltmarsh Kiln House".')
         self.supplies = {name: self._supply(name, table) for name, table in self._named(tables, "supply")}
         self.boards = {name: self._board(name, table) for name, table in self._named(tables, "board")}
-        outputs = {name: output for name, table in self._named(tables, "output") if (output := self._output(name, table))}
-        inputs = {name: input for name, table in self._named(tables, "input") if (input := self._input(name, table))}
+        outputs = {
+            name: output
+            for name, table in self._named(tables, "output")
+            if (output := self._output(name, table))
+        }
+        inputs = {
+            name: input for name, table in self._named(tables, "input") if (input := self._input(name, table))
+        }
         for name in outputs.keys() & inputs.keys():
-            self.point(("input", name), name, CallerError("", f"'{name}' is an output already", "Give the input another name."), key=True)
+            self.point(
+                ("input", name),
+                name,
+                CallerError("", f"'{name}' is an output already", "Give the input another name."),
+                key=True,
+            )
         self._pins_once([*outputs.values()], [*inputs.values()])
         self._timers_agree(outputs.values())
         service = _Table(self, ("service",), tables.get("service", {}))
@@ -79,7 +109,15 @@ class _Reader:
         service.nothing_else(("listen", "durability"))
         if self.findings:
             raise SiteFileError(self.path, self.findings, self.text)
-        return Site(**facts, supplies=self.supplies, boards=self.boards, outputs=outputs, inputs=inputs, listen=listen, durability=durability)
+        return Site(
+            **facts,
+            supplies=self.supplies,
+            boards=self.boards,
+            outputs=outputs,
+            inputs=inputs,
+            listen=listen,
+            durability=durability,
+        )
 
     # --- the tables ---------------------------------------------------------------------------------------
 
@@ -87,20 +125,43 @@ class _Reader:
         """The tables ``[kind.name]``, each with a proper name."""
         group = tables.get(kind, {})
         if not isinstance(group, dict):
-            self.point((kind,), group, CallerError("", f"'{kind}' is a table of named tables", f"Write [{kind}.some-name]."))
+            self.point(
+                (kind,),
+                group,
+                CallerError("", f"'{kind}' is a table of named tables", f"Write [{kind}.some-name]."),
+            )
             return
         for name, value in group.items():
             path = (kind, name)
             if not isinstance(value, dict):
-                self.point(path, value, CallerError("", f"'{kind}' is a table of named tables", f"Write [{kind}.{name}] and its keys below."))
+                self.point(
+                    path,
+                    value,
+                    CallerError(
+                        "",
+                        f"'{kind}' is a table of named tables",
+                        f"Write [{kind}.{name}] and its keys below.",
+                    ),
+                )
             elif not _NAME.fullmatch(name):
                 better = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "some-name"
-                self.point(path, name, CallerError("", f"'{name}' cannot be a name: small letters, digits and single hyphens, a letter first", f"Write [{kind}.{better}] and, for show, label = {name!r}."), key=True)
+                self.point(
+                    path,
+                    name,
+                    CallerError(
+                        "",
+                        f"'{name}' cannot be a name: small letters, digits and single hyphens, a letter first",
+                        f"Write [{kind}.{better}] and, for show, label = {name!r}.",
+                    ),
+                    key=True,
+                )
             else:
                 yield name, _Table(self, path, value)
 
     def _supply(self, name: str, table: _Table) -> Supply:
-        volts = table.need("volts", lambda value: parse(value, "a voltage", bare="v"), 'Say its voltage: volts = 5.')
+        volts = table.need(
+            "volts", lambda value: parse(value, "a voltage", bare="v"), "Say its voltage: volts = 5."
+        )
         limit = table.get("limit", lambda value: parse(value, "a current"), None)
         table.nothing_else(("volts", "limit"))
         return Supply(name, volts or parse(0, "a voltage", bare="v"), limit)
@@ -113,12 +174,18 @@ class _Reader:
         answers_after = table.get("answers_after", duration, 0)
         table.nothing_else(("link", "map", "lines", "label", "answers_after"))
         if not header and not lines and not table.has("map") and not table.has("lines"):
-            table.missing("map", f'Give it a map (map = "{maps.names()[0]}") or its number of lines (lines = 16).')
+            table.missing(
+                "map", f'Give it a map (map = "{maps.names()[0]}") or its number of lines (lines = 16).'
+            )
         return Board(name, link or LINKS[0], header, lines, label, answers_after)
 
     def _output(self, name: str, table: _Table) -> Output | None:
-        kind = table.need("kind", partial(_choice, among=tuple(KINDS)), f"Say what it is: {' or '.join(KINDS)}.")
-        pin = table.need("pin", partial(pins.resolve, boards=self.boards), 'Say where it is wired: pin = "board:J2-9".')
+        kind = table.need(
+            "kind", partial(_choice, among=tuple(KINDS)), f"Say what it is: {' or '.join(KINDS)}."
+        )
+        pin = table.need(
+            "pin", partial(pins.resolve, boards=self.boards), 'Say where it is wired: pin = "board:J2-9".'
+        )
         draws = table.get("draws", self._draws, ("", None))
         output = Output(
             name, kind or "relay", pin or Pin("", 0),
@@ -136,12 +203,34 @@ class _Reader:
         )  # fmt: skip
         output = replace(output, safe=table.get("safe", output.read, OFF))
         output = replace(output, rest=table.get("rest", output.read, output.safe))
-        table.nothing_else(("kind", "pin", "label", "place", "sense", "contact", "rearm", "on_stop", "frequency", "threshold", "words", "draws", "load", "safe", "rest"))
+        table.nothing_else(
+            (
+                "kind",
+                "pin",
+                "label",
+                "place",
+                "sense",
+                "contact",
+                "rearm",
+                "on_stop",
+                "frequency",
+                "threshold",
+                "words",
+                "draws",
+                "load",
+                "safe",
+                "rest",
+            )
+        )
         return output if kind and pin else None
 
     def _input(self, name: str, table: _Table) -> Input | None:
-        kind = table.need("kind", partial(_choice, among=INPUT_KINDS), f"Say what it is: {' or '.join(INPUT_KINDS)}.")
-        pin = table.need("pin", partial(pins.resolve, boards=self.boards), 'Say where it is wired: pin = "board:J3-4".')
+        kind = table.need(
+            "kind", partial(_choice, among=INPUT_KINDS), f"Say what it is: {' or '.join(INPUT_KINDS)}."
+        )
+        pin = table.need(
+            "pin", partial(pins.resolve, boards=self.boards), 'Say where it is wired: pin = "board:J3-4".'
+        )
         input = Input(
             name, kind or "contact", pin or Pin("", 0),
             label=table.get("label", _text, ""),
@@ -156,7 +245,11 @@ class _Reader:
 
     def _draws(self, value: object) -> tuple[str, Any]:
         if not isinstance(value, dict) or set(value) - {"supply", "current"} or len(value) < 2:
-            raise CallerError("", "this is not what an output draws", 'Write draws = { supply = "coil-rail", current = "72 mA" }.')
+            raise CallerError(
+                "",
+                "this is not what an output draws",
+                'Write draws = { supply = "coil-rail", current = "72 mA" }.',
+            )
         if value["supply"] not in self.supplies:
             raise unknown("supply", str(value["supply"]), self.supplies)
         return value["supply"], parse(value["current"], "a current")
@@ -164,24 +257,48 @@ class _Reader:
     def _frequency(self, value: object, kind: str | None, pin: Pin | None) -> Any:
         hertz = parse(value, "a frequency")
         if hertz <= 0:
-            raise CallerError("", f"'{value}' is not a frequency to dim by", "Give one above 0 Hz: 800 Hz is good for lamps.")
+            raise CallerError(
+                "",
+                f"'{value}' is not a frequency to dim by",
+                "Give one above 0 Hz: 800 Hz is good for lamps.",
+            )
         if kind and not KINDS[kind].dims:
-            raise CallerError("", f"a {kind} is not dimmed: its contacts would chatter and burn", "Take the frequency away, or say kind = \"lamp\".")
+            raise CallerError(
+                "",
+                f"a {kind} is not dimmed: its contacts would chatter and burn",
+                'Take the frequency away, or say kind = "lamp".',
+            )
         board = self.boards.get(pin.board) if pin else None
         if pin and board and board.map and "pwm" not in board.map.lines[pin.line].functions:
-            able = ", ".join(position.name for position in board.map.positions.values() if "pwm" in position.functions)
-            raise CallerError("", f"{pin.both} has no PWM, so it cannot be dimmed", f"Positions of {board.name} that have it: {able}.")
+            able = ", ".join(
+                position.name for position in board.map.positions.values() if "pwm" in position.functions
+            )
+            raise CallerError(
+                "",
+                f"{pin.both} has no PWM, so it cannot be dimmed",
+                f"Positions of {board.name} that have it: {able}.",
+            )
         return hertz
 
     # --- what several tables must agree on ----------------------------------------------------------------
 
     def _pins_once(self, outputs: list[Output], inputs: list[Input]) -> None:
         users: dict[tuple[str, int], tuple[str, str]] = {}
-        for kind, thing in [*(("output", each) for each in outputs), *(("input", each) for each in inputs)]:
+        wired: list[tuple[str, Output | Input]] = [("output", each) for each in outputs]
+        wired += [("input", each) for each in inputs]
+        for kind, thing in wired:
             at = (thing.pin.board, thing.pin.line)
             if at in users:
                 other = " ".join(users[at])
-                self.point((kind, thing.name, "pin"), thing.pin.name, CallerError("", f"{thing.pin.both} is used twice: by {other} and by {kind} {thing.name}", "Give one of the two another pin."))
+                self.point(
+                    (kind, thing.name, "pin"),
+                    thing.pin.name,
+                    CallerError(
+                        "",
+                        f"{thing.pin.both} is used twice: by {other} and by {kind} {thing.name}",
+                        "Give one of the two another pin.",
+                    ),
+                )
             else:
                 users[at] = (kind, thing.name)
 
@@ -194,7 +311,9 @@ class _Reader:
             timer = board.map.lines[output.pin.line].timer
             first = set_by.setdefault((board.name, timer), output)
             if first.frequency != output.frequency:
-                shared = ", ".join(position.name for position in board.map.positions.values() if position.timer == timer)
+                shared = ", ".join(
+                    position.name for position in board.map.positions.values() if position.timer == timer
+                )
                 self.point((("output"), output.name, "frequency"), output.frequency, CallerError(
                     "", f"{output.name} and {first.name} share timer {timer} of {board.name}, and so one frequency: {first.name} has {float(first.frequency or 0):g} Hz",
                     f"Give both the same frequency, or move one to a pin of another timer ({timer} serves {shared}).",
@@ -209,7 +328,11 @@ class _Reader:
         offset = 0
         if mark is not None:
             offset = mark.key if key else mark.value
-            end = mark.end if not key else mark.key + (self.scan.text[mark.key :].find(text) + len(text) if text else 1)
+            end = (
+                mark.end
+                if not key
+                else mark.key + (self.scan.text[mark.key :].find(text) + len(text) if text else 1)
+            )
             text = self.scan.text[offset:end].split("\n")[0]
             at = self.scan.text.find(path[-1], mark.key, end) if key and isinstance(path[-1], str) else -1
             if at >= 0:
@@ -230,7 +353,11 @@ class _Table:
         self.reader = reader
         self.path = path
         if not isinstance(values, dict):
-            reader.point(path, values, CallerError("", f"'{path[-1]}' is a table", f"Write [{path[-1]}] and its keys below."))
+            reader.point(
+                path,
+                values,
+                CallerError("", f"'{path[-1]}' is a table", f"Write [{path[-1]}] and its keys below."),
+            )
             values = {}
         self.values: dict[str, Any] = values
 
@@ -261,7 +388,9 @@ class _Table:
         if (header, key) in self.reader.parsed.lost:
             return
         what = f"{' '.join(map(str, self.path))} has no '{key}'" if self.path else f"the file has no '{key}'"
-        self.reader.point(self.path, self.path[-1] if self.path else "", CallerError("", what, remedy), key=True)
+        self.reader.point(
+            self.path, self.path[-1] if self.path else "", CallerError("", what, remedy), key=True
+        )
 
     def nothing_else(self, known: Iterable[str]) -> None:
         """Point at every key that is not known, with the nearest that is."""
@@ -272,7 +401,11 @@ class _Table:
             hint = nearest(key, known)
             keys = ", ".join(sorted(known))
             remedy = hint or f"Known here: {keys}."
-            what = f"'{key}' is not known here" if not self.path else f"'{key}' is not known for {' '.join(map(str, self.path))}"
+            what = (
+                f"'{key}' is not known here"
+                if not self.path
+                else f"'{key}' is not known for {' '.join(map(str, self.path))}"
+            )
             self.reader.point((*self.path, key), key, CallerError("", what, remedy), key=True)
 
 
@@ -288,42 +421,75 @@ def _text(value: object) -> str:
 def _choice(value: object, among: tuple[str, ...]) -> str:
     if value in among:
         return str(value)
-    raise CallerError("bad-value", f"{value!r} is not one of {', '.join(among)}.", nearest(str(value), among) or f"Write one of {', '.join(among)}.")
+    raise CallerError(
+        "bad-value",
+        f"{value!r} is not one of {', '.join(among)}.",
+        nearest(str(value), among) or f"Write one of {', '.join(among)}.",
+    )
 
 
 def _count(value: object) -> int:
     if isinstance(value, bool) or not isinstance(value, int) or not 1 <= value <= 100_000:
-        raise CallerError("bad-value", f"{value!r} is not a number of lines.", "Write a whole number from 1 to 100000.")
+        raise CallerError(
+            "bad-value", f"{value!r} is not a number of lines.", "Write a whole number from 1 to 100000."
+        )
     return value
 
 
 def _between(value: object, low: float, high: float) -> float:
     if isinstance(value, bool) or not isinstance(value, int | float) or not low <= value <= high:
-        raise CallerError("bad-value", f"{value!r} is not a number of degrees from {low:g} to {high:g}.", "Write degrees with a decimal point: 52.95.")
+        raise CallerError(
+            "bad-value",
+            f"{value!r} is not a number of degrees from {low:g} to {high:g}.",
+            "Write degrees with a decimal point: 52.95.",
+        )
     return float(value)
 
 
 def _zone(value: object) -> str:
+    from zoneinfo import ZoneInfo, available_timezones
+
     name = _text(value)
     try:
         ZoneInfo(name)
     except (KeyError, ValueError, OSError):
         zones = available_timezones()
-        raise CallerError("bad-value", f"'{name}' is not a time zone.", nearest(name, zones) or "Write an IANA name like Europe/London.") from None
+        raise CallerError(
+            "bad-value",
+            f"'{name}' is not a time zone.",
+            nearest(name, zones) or "Write an IANA name like Europe/London.",
+        ) from None
     return name
 
 
 def _words(value: object) -> tuple[str, str]:
-    if isinstance(value, list) and len(value) == 2 and all(isinstance(word, str) and word.strip() for word in value) and value[0] != value[1]:
+    if (
+        isinstance(value, list)
+        and len(value) == 2
+        and all(isinstance(word, str) and word.strip() for word in value)
+        and value[0] != value[1]
+    ):
         return value[0], value[1]
-    raise CallerError("bad-value", "these are not two words.", 'Write the word for off (or inactive) and the one for on: words = ["closed", "open"].')
+    raise CallerError(
+        "bad-value",
+        "these are not two words.",
+        'Write the word for off (or inactive) and the one for on: words = ["closed", "open"].',
+    )
 
 
 def _listen(value: object) -> tuple[str, int]:
     match = re.fullmatch(r"(\[[0-9a-fA-F:]+\]|[\w.-]+):(\d{1,5})", value) if isinstance(value, str) else None
     if match is None or int(match.group(2)) > 65535:
-        raise CallerError("bad-value", f"{value!r} is not an address to listen on.", 'Write host:port, like "127.0.0.1:8470".')
+        raise CallerError(
+            "bad-value",
+            f"{value!r} is not an address to listen on.",
+            'Write host:port, like "127.0.0.1:8470".',
+        )
     host = match.group(1).strip("[]")
     if host not in ("127.0.0.1", "localhost", "::1"):
-        raise CallerError("bad-value", f"{host} is reachable from elsewhere, and this version serves loopback only.", 'Write "127.0.0.1:8470".')
+        raise CallerError(
+            "bad-value",
+            f"{host} is reachable from elsewhere, and this version serves loopback only.",
+            'Write "127.0.0.1:8470".',
+        )
     return host, int(match.group(2))

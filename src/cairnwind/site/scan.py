@@ -7,8 +7,8 @@ a property test: both must find the same paths.
 
 from __future__ import annotations
 
-import ast
 import re
+import tomllib
 from typing import NamedTuple
 
 Path = tuple[str | int, ...]
@@ -90,7 +90,7 @@ class Scan:
                 match = _STRING.match(self.text, self._at)
                 assert match is not None
                 raw = match.group()
-                keys.append(raw[1:-1] if raw[0] == "'" else str(ast.literal_eval(raw)))
+                keys.append(raw[1:-1] if raw[0] == "'" else str(next(iter(tomllib.loads(f"{raw} = 0")))))
             else:
                 match = _BARE.match(self.text, self._at)
                 assert match is not None

@@ -75,7 +75,9 @@ def _note(parsed: Parsed, message: str) -> None:
     end = number
     while end + 1 < len(lines) and start < number and not _STATEMENT.match(lines[end + 1]):
         end += 1
-    parsed.findings.append(_finding(lines, start, number, int(column) if column and int(row) - 1 == number else 1, what))
+    parsed.findings.append(
+        _finding(lines, start, number, int(column) if row and column and int(row) - 1 == number else 1, what)
+    )
     header = next((line.strip() for line in reversed(lines[:start]) if line.lstrip().startswith("[")), "")
     key = _KEY.match(lines[start])
     if key:
@@ -107,11 +109,23 @@ def _finding(lines: list[str], start: int, number: int, column: int, what: str) 
         odd = typographic(lines[row])
         if odd is not None:
             at, name, instead = odd
-            return Finding(row + 1, at + 1, lines[row][at], f"{name} stands where TOML has a plain character", f"Write {instead} instead.")
+            return Finding(
+                row + 1,
+                at + 1,
+                lines[row][at],
+                f"{name} stands where TOML has a plain character",
+                f"Write {instead} instead.",
+            )
     line = lines[number]
     column = min(column, len(line) + 1)
     said = what[0].lower() + what[1:]
-    return Finding(number + 1, column, line[column - 1 :].strip() or line.strip(), f"this cannot be read: {said}", _remedy(line, said))
+    return Finding(
+        number + 1,
+        column,
+        line[column - 1 :].strip() or line.strip(),
+        f"this cannot be read: {said}",
+        _remedy(line, said),
+    )
 
 
 def _remedy(line: str, said: str) -> str:

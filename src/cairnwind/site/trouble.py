@@ -37,7 +37,9 @@ class SiteFileError(CallerError):
         parts = []
         for found in self.findings:
             line = self.lines[found.line - 1] if found.line <= len(self.lines) else ""
-            caret = " " * (found.column - 1) + "^" * max(1, min(len(found.text), len(line) - found.column + 1))
+            caret = " " * (found.column - 1) + "^" * max(
+                1, min(len(found.text), len(line) - found.column + 1)
+            )
             parts.append(
                 f"{self.path}:{found.line}:{found.column}: {found.what}\n"
                 f"    {line}\n    {caret}\n    {found.remedy}"

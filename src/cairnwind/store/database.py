@@ -57,7 +57,9 @@ def prepare(path: Path) -> None:
 def connect(path: Path, durability: str = "power", *, write: bool = False) -> sqlite3.Connection:
     """A connection in autocommit mode; read-only unless ``write``."""
     if not write:
-        connection = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False)
+        connection = sqlite3.connect(
+            f"{path.resolve().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False
+        )
         connection.execute("PRAGMA query_only = ON")
         return connection
     connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
@@ -73,12 +75,18 @@ def _inspect(path: Path, newest: int) -> int:
     with path.open("rb") as file:
         header = file.read(100)
     if not header.startswith(b"SQLite format 3\0") or len(header) < 100:
-        raise _refused(path, "is damaged or no database", "Put a backup in its place, or move it away to begin anew.")
+        raise _refused(
+            path, "is damaged or no database", "Put a backup in its place, or move it away to begin anew."
+        )
     version, owner = int.from_bytes(header[60:64], "big"), int.from_bytes(header[68:72], "big")
     if owner != APPLICATION_ID:
         raise _refused(path, "is a database, but not one of Cairnwind", "Give another state folder.")
     if version > newest:
-        raise _refused(path, f"was written by a newer version (schema {version}, this one knows {newest})", "Use that version, or another state folder.")
+        raise _refused(
+            path,
+            f"was written by a newer version (schema {version}, this one knows {newest})",
+            "Use that version, or another state folder.",
+        )
     try:
         connection = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True)
         try:
@@ -93,7 +101,11 @@ def _inspect(path: Path, newest: int) -> int:
     except sqlite3.DatabaseError as error:
         found = str(error)
     if found != "ok":
-        raise _refused(path, f"is damaged: {found.splitlines()[0]}", "Put a backup in its place, or move it away to begin anew.")
+        raise _refused(
+            path,
+            f"is damaged: {found.splitlines()[0]}",
+            "Put a backup in its place, or move it away to begin anew.",
+        )
     return version
 
 

@@ -49,13 +49,26 @@ class Reader:
 
     def start(self, at: Instant) -> Start:
         """All that the engine needs to take up where it was left."""
-        sequence = self._one("SELECT coalesce(max(seq), 0) FROM journal")[0]
-        claims: tuple[Claim, ...] = tuple(claim_read(orjson.loads(form)) for (form,) in self._all("SELECT form FROM claim ORDER BY output, slot"))
+        ((sequence,),) = self._all("SELECT coalesce(max(seq), 0) FROM journal")
+        claims: tuple[Claim, ...] = tuple(
+            claim_read(orjson.loads(form))
+            for (form,) in self._all("SELECT form FROM claim ORDER BY output, slot")
+        )
         stop = self._one("SELECT form FROM fact WHERE name = 'all-stop'")
-        tags = tuple(tag_read(orjson.loads(form)) for (form,) in self._all("SELECT form FROM lockout ORDER BY output, name"))
+        tags = tuple(
+            tag_read(orjson.loads(form))
+            for (form,) in self._all("SELECT form FROM lockout ORDER BY output, name")
+        )
         return Start(at, sequence, claims, stop_read(orjson.loads(stop[0])) if stop else None, tags)
 
-    def journal(self, *, before: int | None = None, after: int | None = None, subject: str | None = None, limit: int = 100) -> list[Row]:
+    def journal(
+        self,
+        *,
+        before: int | None = None,
+        after: int | None = None,
+        subject: str | None = None,
+        limit: int = 100,
+    ) -> list[Row]:
         """Rows in falling order before ``before`` (or the newest), or in rising order after ``after``."""
         where, values = [], []
         for clause, value in (("seq < ?", before), ("seq > ?", after), ("subject = ?", subject)):
@@ -67,7 +80,10 @@ class Reader:
             + (" WHERE " + " AND ".join(where) if where else "")
             + f" ORDER BY seq {'ASC' if after is not None else 'DESC'} LIMIT ?"
         )
-        return [Row(*row[:7], orjson.loads(row[7])) for row in self._all(sql, (*values, limit))]
+        return [
+            Row(seq, wall, kind, subject, text, command, source, orjson.loads(data))
+            for seq, wall, kind, subject, text, command, source, data in self._all(sql, (*values, limit))
+        ]
 
     def key(self, hash: str) -> Key | None:
         """The key with this hash."""
@@ -76,12 +92,17 @@ class Reader:
 
     def session(self, hash: str, wall: int) -> Key | None:
         """The key behind the console session with this hash, if it has not ended."""
-        row = self._one("SELECT key.id, key.name, key.role FROM session JOIN key ON key.id = session.key WHERE session.hash = ? AND session.ends > ?", (hash, wall))
+        row = self._one(
+            "SELECT key.id, key.name, key.role FROM session JOIN key ON key.id = session.key WHERE session.hash = ? AND session.ends > ?",
+            (hash, wall),
+        )
         return Key(*row) if row else None
 
     def answer(self, scope: str, token: str, since: int) -> tuple[str, dict[str, Any]] | None:
         """The stored answer to a command with this token: (hash of its body, outcome)."""
-        row = self._one("SELECT body, form FROM answer WHERE scope = ? AND token = ? AND made >= ?", (scope, token, since))
+        row = self._one(
+            "SELECT body, form FROM answer WHERE scope = ? AND token = ? AND made >= ?", (scope, token, since)
+        )
         return (row[0], orjson.loads(row[1])) if row else None
 
     def close(self) -> None:

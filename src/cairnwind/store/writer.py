@@ -183,7 +183,10 @@ def rows(effects: Iterable[ev.Effect]) -> list[Row]:
 
 
 STORED: dict[type, Callable[[Any], Row]] = {
-    ev.Record: lambda it: ("journal", (it.sequence, it.at.wall, it.kind, it.subject, it.text, it.command, it.source, form(it.data))),
+    ev.Record: lambda it: (
+        "journal",
+        (it.sequence, it.at.wall, it.kind, it.subject, it.text, it.command, it.source, form(it.data)),
+    ),
     ev.KeepClaim: lambda it: ("claim", (it.claim.output, it.claim.slot, form(claim_form(it.claim)))),
     ev.DropClaim: lambda it: ("no claim", (it.output, it.slot)),
     ev.KeepStop: lambda it: ("fact", ("all-stop", form(stop_form(it.stop)))),

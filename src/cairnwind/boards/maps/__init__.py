@@ -8,15 +8,17 @@ from __future__ import annotations
 
 import tomllib
 from functools import cache
-from importlib.resources import files
+from pathlib import Path
 
 from cairnwind.core.errors import unknown
 from cairnwind.core.model import HeaderMap, Position
 
+HERE = Path(__file__).parent
+
 
 def names() -> list[str]:
     """The maps there are."""
-    return sorted(entry.name.removesuffix(".toml") for entry in files(__name__).iterdir() if entry.name.endswith(".toml"))
+    return sorted(path.stem for path in HERE.glob("*.toml"))
 
 
 @cache
@@ -24,7 +26,7 @@ def load(name: str) -> HeaderMap:
     """The map of this name. Raises `CallerError` (``unknown-name``)."""
     if name not in names():
         raise unknown("header map", name, names())
-    data = tomllib.loads(files(__name__).joinpath(f"{name}.toml").read_text("utf-8"))
+    data = tomllib.loads((HERE / f"{name}.toml").read_text("utf-8"))
     title = data.pop("title")
     positions = {}
     for connector, table in data.items():
@@ -33,7 +35,9 @@ def load(name: str) -> HeaderMap:
                 position = Position(connector, int(number), None, entry)
             else:
                 functions = frozenset(entry.get("functions", ()))
-                position = Position(connector, int(number), entry["line"], "line", functions, entry.get("timer", ""))
+                position = Position(
+                    connector, int(number), entry["line"], "line", functions, entry.get("timer", "")
+                )
             positions[position.name] = position
     lines = {position.line: position for position in positions.values() if position.line is not None}
     return HeaderMap(name, title, positions, lines)

@@ -1,0 +1,72 @@
+"""What comes first, before the store is read and HTTP is loaded: every output is told its safe setting.
+
+Imports little, so that it comes soon: the engine, the links and the lanes between them.
+"""
+
+from __future__ import annotations
+
+import time
+
+from cairnwind.boards.link import Link, make
+from cairnwind.core import events as ev
+from cairnwind.core.claims import Instant
+from cairnwind.core.engine import Engine
+from cairnwind.core.model import Site
+from cairnwind.service.lanes import Item, Lanes
+
+
+def clock() -> Instant:
+    """Now, on both clocks."""
+    return Instant(time.monotonic_ns(), time.time_ns())
+
+
+class Pins:
+    """The engine of a site with its links: what decides and what drives."""
+
+    def __init__(self, site: Site, links: dict[str, Link] | None = None) -> None:
+        self.site = site
+        self.engine = Engine(site)
+        self.lanes = Lanes()
+        self.links = (
+            links if links is not None else {name: make(board) for name, board in site.boards.items()}
+        )
+
+    def make_safe(self) -> None:
+        """Open every link: all outputs are told their safe setting."""
+        for name, link in self.links.items():
+            outputs = [output for output in self.site.outputs.values() if output.pin.board == name]
+            inputs = [input for input in self.site.inputs.values() if input.pin.board == name]
+            link.open(outputs, inputs, self.report, clock)
+        while (item := self.lanes.take()) is not None:
+            self.send([effect for effect in self.engine.handle(item.event) if type(effect) is ev.Drive])
+
+    def report(self, event: ev.Event) -> None:
+        """What links call: queue an event. Never blocks."""
+        self.lanes.put(Item(event))
+
+    def send(self, drives: list[ev.Drive]) -> None:
+        """Hand drives to their links, in their order."""
+        by_board: dict[str, list[ev.Drive]] = {}
+        for drive in drives:
+            by_board.setdefault(self.site.outputs[drive.output].pin.board, []).append(drive)
+        for board, orders in by_board.items():
+            try:
+                self.links[board].drive(orders)
+            except Exception as error:
+                import logging  # only when something is wrong: it is not needed on the way to safe
+
+                logging.getLogger("cairnwind.links").exception("link %s failed", board)
+                for order in orders:
+                    self.report(
+                        ev.Failed(
+                            clock(),
+                            order.output,
+                            order.generation,
+                            f"the link to board {board} failed: {error}",
+                        )
+                    )
+
+    def close(self) -> None:
+        """Let the boards go."""
+        for link in self.links.values():
+            link.close()

@@ -1,0 +1,36 @@
+"""Structured logs: one JSON object a line."""
+
+from __future__ import annotations
+
+import json
+import logging
+import sys
+import time
+
+log = logging.getLogger("cairnwind")
+
+
+class JsonLines(logging.Formatter):
+    """One JSON object a line."""
+
+    def format(self, record: logging.LogRecord) -> str:
+        """The record as JSON; secrets are never logged, so nothing is filtered here."""
+        form = {
+            "at": time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime(record.created)) + f".{record.msecs:03.0f}Z",
+            "level": record.levelname.lower(), "part": record.name, "text": record.getMessage(),
+        }  # fmt: skip
+        if record.exc_info:
+            form["trace"] = self.formatException(record.exc_info)
+        return json.dumps(form, ensure_ascii=False)
+
+
+def log_to(path: str | None) -> None:
+    """Structured logs to a file, or to stderr."""
+    handler: logging.Handler = (
+        logging.FileHandler(path, encoding="utf-8") if path else logging.StreamHandler(sys.stderr)
+    )
+    handler.setFormatter(JsonLines())
+    root = logging.getLogger("cairnwind")
+    root.handlers[:] = [handler]
+    root.setLevel(logging.INFO)
+    root.propagate = False
