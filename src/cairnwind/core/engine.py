@@ -78,6 +78,11 @@ class Standing:
         self.asker = ""
         """The command that waits to hear what became of it."""
 
+    def well(self) -> None:
+        """Nothing has failed and nothing differs, as far as is known."""
+        self.attempts, self.failed, self.retry_at = 0, None, None
+        self.corrected, self.stuck, self.fault = False, None, ""
+
 
 class Engine:
     """The state machine of one site. See the module's page for the theory."""
@@ -421,16 +426,9 @@ class Engine:
             s.since = event.at.wall
             self._journal_change(s)
         self._touched[event.output] = None
-        if event.setting == expected:
-            if awaited is not None:
-                s.attempts, s.failed, s.retry_at, s.corrected, s.stuck, s.fault = (
-                    0,
-                    None,
-                    None,
-                    False,
-                    None,
-                    "",
-                )
+        if expected is None or event.setting == expected:
+            if awaited is not None or expected is None:  # a late answer to what had been given up counts too
+                s.well()
                 if s.homing and s.confirmed == s.output.safe:
                     s.homing = False
                 self._tell(
@@ -589,7 +587,7 @@ class Engine:
             return
         if (s.pending if s.pending is not None else s.confirmed) == target:
             if s.pending is None:
-                s.attempts, s.failed, s.retry_at = 0, None, None
+                s.well()
                 if s.homing:
                     s.homing = False
                     if s.allowed != target:
@@ -779,8 +777,8 @@ class Engine:
     def _forget(self, s: Standing) -> None:
         """What was on its way no longer counts; an answer to it would be a late one."""
         s.generation += 1
-        s.pending, s.attempts, s.failed, s.retry_at = None, 0, None, None
-        s.corrected, s.stuck, s.fault = False, None, ""
+        s.pending = None
+        s.well()
 
     def _set_board(self, name: str, up: bool, reason: str) -> None:
         self._boards[name] = BoardNow(name, up, reason, self._now.wall)

@@ -22,12 +22,17 @@ UNITS: dict[str, dict[str, Fraction]] = {
         "h": Fraction(3600), "hour": Fraction(3600), "hours": Fraction(3600),
         "d": Fraction(86400), "day": Fraction(86400), "days": Fraction(86400),
     },
-    "a frequency": {"hz": Fraction(1), "khz": Fraction(1000), "mhz": Fraction(10**6)},
-    "a voltage": {"mv": Fraction(1, 1000), "v": Fraction(1)},
-    "a current": {"ua": Fraction(1, 10**6), "µa": Fraction(1, 10**6), "ma": Fraction(1, 1000), "a": Fraction(1)},
-    "a power": {"mw": Fraction(1, 1000), "w": Fraction(1), "kw": Fraction(1000)},
+    "a frequency": {"Hz": Fraction(1), "kHz": Fraction(1000), "MHz": Fraction(10**6)},
+    "a voltage": {"mV": Fraction(1, 1000), "V": Fraction(1)},
+    "a current": {"uA": Fraction(1, 10**6), "µA": Fraction(1, 10**6), "mA": Fraction(1, 1000), "A": Fraction(1)},
+    "a power": {"mW": Fraction(1, 1000), "W": Fraction(1), "kW": Fraction(1000)},
     "a share": {"%": Fraction(1), "percent": Fraction(1)},
 }  # fmt: skip
+_FOLDED = {
+    dimension: {unit.casefold(): (unit, factor) for unit, factor in units.items()} for dimension, units in UNITS.items()
+}
+_CASED = ("MHz", "mV", "mA", "mW")
+"""Units whose prefix would mean something else in the other case, so that it is not guessed."""
 EXAMPLES = {
     "a time": "500 ms, 1.5 s, 10 min or 2 h",
     "a frequency": "800 Hz or 1 kHz",
@@ -45,7 +50,6 @@ def parse(text: object, dimension: str, *, bare: str | None = None) -> Fraction:
     ``bare`` is the unit that a number without one is taken to have; without it a bare number is refused.
     Raises `CallerError` (``bad-value``) that says what was read and gives examples.
     """
-    units = UNITS[dimension]
     if isinstance(text, bool) or not isinstance(text, str | int | float):
         raise _bad(text, dimension)
     match = _FORM.fullmatch(text if isinstance(text, str) else repr(text))
@@ -53,9 +57,10 @@ def parse(text: object, dimension: str, *, bare: str | None = None) -> Fraction:
         raise _bad(text, dimension)
     number, unit = match.groups()
     unit = unit or bare or ""
-    if unit.lower() not in units:
+    spelling, factor = _FOLDED[dimension].get(unit.casefold(), ("", Fraction(0)))
+    if not spelling or (spelling in _CASED and unit[0] != spelling[0]):
         raise _bad(text, dimension)
-    return Fraction(number.replace(",", ".")) * units[unit.lower()]
+    return Fraction(number.replace(",", ".")) * factor
 
 
 def duration(text: object, *, longest: int = 366 * 86400) -> int:
@@ -74,10 +79,8 @@ def show_duration(ns: int) -> str:
     """A duration in nanoseconds in the unit people would use: '350 ms', '12 s', '10 min'."""
     for size, unit in ((86400 * NS, "d"), (3600 * NS, "h"), (60 * NS, "min"), (NS, "s")):
         if ns >= size and (ns % size == 0 or unit == "s"):
-            return f"{ns / size:.4g} {unit}"
-    if ns >= NS:
-        return f"{ns / NS:.4g} s"
-    return f"{ns / 10**6:.4g} ms"
+            return f"{ns / size:.10g} {unit}"
+    return f"{ns / 10**6:.10g} ms"
 
 
 def _bad(text: object, dimension: str) -> CallerError:

@@ -68,16 +68,22 @@ def typographic(text: str, start: int = 0) -> tuple[int, str, str] | None:
 def _note(parsed: Parsed, message: str) -> None:
     lines = parsed.text.split("\n")
     match = _PLACE.fullmatch(message)
-    what, row, column = match.groups() if match else (message, None, None)
+    what, row, place = match.groups() if match else (message, None, None)
     last = max((number for number, line in enumerate(lines) if line.strip()), default=0)
     number = min(int(row) - 1, last) if row else last
     start = _statement(lines, number)
     end = number
-    while end + 1 < len(lines) and start < number and not _STATEMENT.match(lines[end + 1]):
-        end += 1
-    parsed.findings.append(
-        _finding(lines, start, number, int(column) if row and column and int(row) - 1 == number else 1, what)
-    )
+    if start < number and _STATEMENT.match(lines[number]):
+        # it ran on into the next statement, which may well be good
+        end = number - 1
+        column = lines[start].find("=") + 3
+        what = "it is not closed before the next line begins"
+        number = start
+    else:
+        while end + 1 < len(lines) and start < number and not _STATEMENT.match(lines[end + 1]):
+            end += 1
+        column = int(place) if row and place and int(row) - 1 == number else 1
+    parsed.findings.append(_finding(lines, start, number, column, what))
     header = next((line.strip() for line in reversed(lines[:start]) if line.lstrip().startswith("[")), "")
     key = _KEY.match(lines[start])
     if key:
@@ -91,9 +97,7 @@ def _note(parsed: Parsed, message: str) -> None:
 
 
 def _statement(lines: list[str], number: int) -> int:
-    """The line on which the statement that fails in line ``number`` begins."""
-    if _STATEMENT.match(lines[number]):
-        return number
+    """The line on which the statement begins that fails in line ``number``, or swallows it."""
     for start in range(number - 1, -1, -1):
         if _STATEMENT.match(lines[start]):
             try:

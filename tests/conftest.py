@@ -1,0 +1,169 @@
+"""Services to test against: in this process for speed, or in one of their own where they are to be killed."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+import requests
+
+from cairnwind.boards.simulated import SimulatedLink
+from cairnwind.client import Site
+from cairnwind.folder import Folder
+from cairnwind.service.serve import Service
+from cairnwind.site import read_site
+
+CAIRNWIND = str(Path(sys.executable).with_name("cairnwind"))
+
+SITE = """
+site = "Test bench"
+timezone = "Europe/London"
+
+[board.near]
+link = "simulated"
+map = "header-34"
+
+[board.far]
+link = "simulated"
+lines = 8
+answers_after = "5 ms"
+
+[output.vent]
+label = "Vent"
+place = "kiln room"
+kind = "relay"
+pin = "near:J2-9"
+sense = "active-low"
+
+[output.kiln]
+place = "kiln room"
+kind = "relay"
+pin = "near:J2-11"
+rearm = "command"
+
+[output.gallery]
+place = "gallery"
+kind = "lamp"
+pin = "near:J2-14"
+frequency = "800 Hz"
+
+[output.yard]
+place = "yard"
+kind = "lamp"
+pin = "far:line-3"
+
+[input.door]
+place = "kiln room"
+kind = "contact"
+pin = "near:J3-4"
+pull = "up"
+debounce = "20 ms"
+"""
+
+
+class Running:
+    """A service in this process, with its client and its pins."""
+
+    def __init__(self, folder: Path, text: str) -> None:
+        self.folder = folder
+        self.site_file = folder / "site.toml"
+        self.site_file.write_text(text, "utf-8")
+        self.begin()
+
+    def begin(self) -> None:
+        self.service = Service(read_site(self.site_file), Folder(self.folder / "state"), 0)
+        self.service.start()
+        self.site = Site(state=self.folder / "state")
+        self.key = Folder(self.folder / "state").key()
+        self.url = self.service.url
+
+    def again(self) -> None:
+        self.end()
+        self.begin()
+
+    def end(self) -> None:
+        self.service.stop()
+
+    def link(self, name: str = "near") -> SimulatedLink:
+        found = self.service.pins.links[name]
+        assert isinstance(found, SimulatedLink)
+        return found
+
+    def http(self, method: str, path: str, *, key: str | None = "", **more: Any) -> requests.Response:
+        """A bare request; the key is the first one unless given, None for no key."""
+        headers = {**more.pop("headers", {})}
+        if key is not None:
+            headers["Authorization"] = f"Bearer {key or self.key}"
+        return requests.request(method, self.url + path, headers=headers, timeout=10, **more)
+
+    def cli(self, *args: str, **more: Any) -> subprocess.CompletedProcess[str]:
+        """The command line, in a process of its own."""
+        return cairnwind("--state", str(self.folder / "state"), *args, **more)
+
+
+@pytest.fixture
+def running(tmp_path: Path) -> Iterator[Running]:
+    found = Running(tmp_path, SITE)
+    yield found
+    if found.service.runtime.alive:
+        found.end()
+
+
+@pytest.fixture(scope="module")
+def shared(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
+    """One service for all tests of a module that leave nothing behind."""
+    found = Running(tmp_path_factory.mktemp("shared"), SITE)
+    yield found
+    found.end()
+
+
+def cairnwind(*args: str, **more: Any) -> subprocess.CompletedProcess[str]:
+    environment = {**os.environ, **more.pop("env", {})}
+    return subprocess.run(
+        [CAIRNWIND, *args], capture_output=True, text=True, timeout=30, env=environment, check=False, **more
+    )
+
+
+class Process:
+    """A service in a process of its own."""
+
+    def __init__(self, site_file: Path, state: Path) -> None:
+        self.state = state
+        (state / "address").unlink(missing_ok=True)
+        self.process = subprocess.Popen(
+            [CAIRNWIND, "serve", str(site_file), "--state", str(state), "--port", "0"],
+            stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        eventually(lambda: (state / "address").exists() or self.process.poll() is not None, within=15)
+        assert self.process.poll() is None, self.process.communicate()
+        self.url = json.loads((state / "address").read_text())["url"]
+
+    def kill(self) -> None:
+        self.process.send_signal(signal.SIGKILL)
+        self.process.communicate()
+
+    def stop(self, number: int = signal.SIGTERM) -> tuple[float, int, str]:
+        """Seconds it took, exit code, what it printed."""
+        begin = time.monotonic()
+        self.process.send_signal(number)
+        out, _ = self.process.communicate(timeout=10)
+        return time.monotonic() - begin, self.process.returncode, out
+
+
+def eventually(true: Callable[[], Any], within: float = 5.0) -> Any:
+    """Wait until ``true()`` holds; fail after ``within`` seconds."""
+    end = time.monotonic() + within
+    while True:
+        found = true()
+        if found:
+            return found
+        assert time.monotonic() < end, f"did not come true within {within} s"
+        time.sleep(0.01)

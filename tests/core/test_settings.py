@@ -1,0 +1,75 @@
+"""Settings and quantities as people write them."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from fractions import Fraction
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from cairnwind.core.errors import CallerError
+from cairnwind.core.model import Output, Pin
+from cairnwind.core.quantities import NS, UNITS, duration, parse, show_duration
+from cairnwind.core.settings import FULL, OFF, ON, Level, decode, encode, parse_level, show
+
+LEVELS = st.integers(0, FULL).map(Level)
+LAMP = Output("lamp", "lamp", Pin("b", 0), frequency=Fraction(800))
+RELAY = Output("relay", "relay", Pin("b", 1), words=("shut", "open"))
+
+
+@given(LEVELS)
+def test_what_is_shown_and_what_is_stored_reads_back_to_the_same(level: Level) -> None:
+    assert parse_level(show(level)) == level
+    assert decode(encode(level)) == level
+
+
+@given(st.decimals(0, 100, places=3), st.sampled_from(["{} %", "{}%", "{}", " {}  % ", "{}\u00a0%", "{} percent"]))
+def test_a_level_is_taken_in_every_usual_spelling(percent: object, form: str) -> None:
+    assert parse_level(form.format(percent)) == Level(round(Fraction(str(percent)) * 10_000))
+    assert parse_level(form.format(str(percent).replace(".", ","))) == parse_level(form.format(percent))
+
+
+@given(st.one_of(st.decimals(101, 10**6, places=1).map(str), st.decimals(-(10**6), -1, places=1).map(str), st.text(max_size=8), st.none(), st.lists(st.integers())))
+def test_anything_else_is_refused_in_words_that_show_it(text: object) -> None:
+    try:
+        level = LAMP.read(text)
+    except CallerError as error:
+        assert error.code == "bad-value"
+        assert error.sentence.startswith("lamp: ")
+        assert error.remedy
+    else:  # some random texts are levels
+        assert 0 <= level.parts <= FULL
+
+
+def test_an_on_off_output_has_no_levels_unless_it_has_a_threshold() -> None:
+    assert RELAY.read("open") == RELAY.read("ON") == RELAY.read(True) == RELAY.read(100) == ON
+    assert RELAY.read("shut") == RELAY.read(0) == OFF
+    with pytest.raises(CallerError, match="on/off"):
+        RELAY.read("40 %")
+    graded = Output("relay", "relay", Pin("b", 1), threshold=Level(FULL // 2))
+    assert [graded.read(percent) for percent in (49, 50, "60 %")] == [OFF, ON, ON]
+
+
+@given(st.sampled_from([(dimension, unit) for dimension, units in UNITS.items() for unit in units]), st.decimals(0, 10**6, places=4))
+def test_a_quantity_is_exact_in_every_unit(unit: tuple[str, str], number: Decimal) -> None:
+    dimension, name = unit
+    assert parse(f"{number:f} {name}", dimension) == Fraction(str(number)) * UNITS[dimension][name]
+    if name in ("mV", "mA", "mW", "MHz"):
+        with pytest.raises(CallerError):
+            parse(f"{number:f} {name.swapcase()}", dimension)  # milli or mega: not guessed
+        return
+    assert parse(f"{number:f}{name.upper()}", dimension) == parse(f"{number:f} {name}", dimension)
+
+
+@given(st.integers(1, 300 * 86400 * 1000).map(lambda ms: ms * NS // 1000))
+def test_a_duration_reads_back_to_what_it_shows(ns: int) -> None:
+    assert abs(duration(show_duration(ns)) - ns) <= ns / 1000 + 1
+
+
+@pytest.mark.parametrize("text", ["10", 10, "-1 s", "0 s", "10 parsecs", "1e3 s", "", True, "367 d"])
+def test_a_time_that_is_none_is_refused_with_examples(text: object) -> None:
+    with pytest.raises(CallerError) as caught:
+        duration(text)
+    assert caught.value.remedy

@@ -1,0 +1,98 @@
+"""The reasons, in words a maker understands: from wish to pin, what stands in the way, what would change it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from cairnwind.core import events as ev
+from cairnwind.core.claims import PERSON, TAKEOVER, Instant, Rank, Source, lasting, lease
+from cairnwind.core.engine import Engine
+from cairnwind.core.model import Board, Output, Pin, Site
+from cairnwind.core.quantities import NS
+from cairnwind.core.settings import OFF, ON
+from cairnwind.core.why import Why, why
+
+ADA = Source("command line", "ada", "keep")
+SITE = Site("S", boards={"b": Board("b", "simulated", None, 2)}, outputs={"vent": Output("vent", "relay", Pin("b", 0, "J2-9"), active_low=True)})
+
+
+class Story:
+    """An engine that is told one thing a second."""
+
+    def __init__(self) -> None:
+        self.engine = Engine(SITE)
+        self.second = 0
+        self.last = 0
+        self.tell(ev.LinkUp, "b", (("vent", OFF),))
+        self.tell(ev.Start)
+
+    def tell(self, make: Any, *args: Any) -> None:
+        self.second += 1
+        at = Instant(self.second * NS, self.second * NS)
+        effects = self.engine.handle(make(at, *args))
+        for effect in effects:
+            if isinstance(effect, ev.Drive):
+                self.last = effect.generation
+
+    def confirm(self, setting: Any) -> None:
+        self.tell(ev.Confirmed, "vent", self.last, setting)
+
+    def why(self) -> Why:
+        return why(self.engine.output_now("vent"), lambda wall: f"second {wall // NS}")
+
+
+def test_the_story_of_an_output_is_told_at_every_turn() -> None:
+    story = Story()
+    assert story.why().sentence == "off: nobody claims it, so it rests at off."
+    story.tell(ev.Wish, "a", ADA, "vent", ON, Rank.PERSON, PERSON, lasting(60 * NS))
+    assert story.why().sentence == (
+        "off: a person at the command line (ada) wants it on since second 3 until second 63; on is on its way to board b."
+    )
+    story.confirm(ON)
+    told = story.why()
+    assert told.sentence == "on: a person at the command line (ada) wants it on since second 3 until second 63."
+    assert told.remedy == ""
+    assert dict(told.steps)["confirmed"] == "on, read back from b:J2-9 (line 0), active-low, since second 4"
+    story.tell(ev.Wish, "b", Source("console", "bo"), "vent", OFF, Rank.HAND, "hand:b", lease(10 * NS))
+    story.confirm(OFF)
+    told = story.why()
+    assert told.sentence == "off: a hold at the console (bo) wants it off since second 5, as long as the hold is kept up."
+    assert "a person at the command line (ada) wants it on until second 63, but ranks lower" in dict(told.steps)["also"]
+    story.tell(ev.Release, "c", ADA, "vent", "hand:b")
+    story.confirm(ON)
+    story.tell(ev.Lock, "d", ADA, "vent", "new belt", "changing the belt")
+    told = story.why()
+    assert "but locked out by tag 'new belt': changing the belt." in told.sentence
+    assert told.remedy.startswith("Whoever hung it takes it off")
+    story.confirm(OFF)
+    story.tell(ev.Unlock, "e", ADA, "vent", "new belt")
+    story.tell(ev.LinkLost, "b", "unplugged")
+    told = story.why()
+    assert told.sentence.startswith("unknown: ")
+    assert told.sentence.endswith("but board b does not answer: unplugged.")
+    assert dict(told.steps)["confirmed"] == "what b:J2-9 (line 0) does is not known"
+    story.tell(ev.LinkUp, "b", (("vent", OFF),))
+    story.tell(ev.AllStop, "f", ADA, "smoke")
+    assert story.why().sentence.endswith("but all-stop by the command line (ada): smoke.")
+
+
+def test_a_board_that_shows_something_else_is_corrected_once_then_named_as_a_fault() -> None:
+    story = Story()
+    story.tell(ev.Wish, "a", ADA, "vent", ON, Rank.PERSON, PERSON, TAKEOVER)
+    first = story.last
+    story.confirm(OFF)
+    assert story.last == first + 1, "corrected"
+    story.confirm(OFF)
+    assert story.last == first + 1, "an on is not forced"
+    told = story.why()
+    assert "board b shows off instead of on, also after a correction" in told.sentence
+    assert story.engine.output_now("vent").state == "fault"
+    story.tell(ev.Release, "b", ADA, "vent", PERSON)
+    assert story.engine.output_now("vent").state == "confirmed"
+
+
+def test_a_failed_write_is_said_to_be_tried_again() -> None:
+    story = Story()
+    story.tell(ev.Wish, "a", ADA, "vent", ON, Rank.PERSON, PERSON, TAKEOVER)
+    story.tell(ev.Failed, "vent", story.last, "the board refused the write")
+    assert "setting it to on has failed 1 times; it is tried again" in story.why().sentence
