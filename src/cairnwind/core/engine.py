@@ -169,12 +169,14 @@ class Engine:
         s = self._standings[drive.output]
         return s.pending is not None and s.generation == drive.generation
 
-    def unsafe(self) -> list[str]:
-        """Outputs that are not confirmed at what is allowed now: at shutdown, those not known to be safe."""
+    def unsafe(self, *, reachable: bool = False) -> list[str]:
+        """Outputs not confirmed at what is allowed now (at shutdown: at safe); ``reachable``: of boards that answer."""
         return [
-            name for name, s in self._standings.items()
-            if s.pending is not None or s.confirmed is None or s.confirmed != s.allowed
-        ]  # fmt: skip
+            name
+            for name, s in self._standings.items()
+            if (s.pending is not None or s.confirmed is None or s.confirmed != s.allowed)
+            and (self._boards[s.output.pin.board].up or not reachable)
+        ]
 
     # --- commands -----------------------------------------------------------------------------------------
 

@@ -2,7 +2,7 @@
 
 Inputs, confirmations, offs, all-stop and lease renewals go first and are never shed. Everything else is
 refused in plain words once too much of it waits. An off overtakes the ons before it; each of those that is for
-the same output must then not be carried out after it, so offs leave their number behind (see `overtaken`).
+the same output must then not be carried out after it, so offs leave their number behind.
 """
 
 from __future__ import annotations
@@ -28,6 +28,7 @@ class Item:
     repeat: tuple[str, str, str] | None = None
     """(scope, token, body hash) of a command with an Idempotency-Key."""
     number: int = 0
+    overtaken: bool = False
 
 
 class Lanes:
@@ -73,19 +74,17 @@ class Lanes:
         """The next item, the first lane first."""
         if self._first:
             return self._first.popleft()
-        if self._second:
-            return self._second.popleft()
-        if self._offs:
+        if not self._second:
             self._offs.clear()
-        return None
+            return None
+        item = self._second.popleft()
+        # a later off for the same output has gone ahead: this must not undo it
+        item.overtaken = self._offs.get(getattr(item.event, "output", ""), 0) > item.number
+        return item
 
     def take_first(self) -> Item | None:
         """The next item of the first lane, if any."""
         return self._first.popleft() if self._first else None
-
-    def overtaken(self, item: Item) -> bool:
-        """Whether a later off for the same output has gone ahead of this item."""
-        return bool(self._offs) and self._offs.get(getattr(item.event, "output", ""), 0) > item.number
 
 
 def _urgent(event: Any) -> bool:

@@ -88,12 +88,11 @@ class Runtime:
         """Take every output to safe; returns the names of those that are not confirmed to be there."""
         self.lanes.put(Item(ev.Shutdown(clock())))
         end = time.monotonic() + within
-        left = list(self.site.outputs)
-        while left and time.monotonic() < end and self._thread.is_alive():
+        while time.monotonic() < end and self._thread.is_alive():
+            if self._closed and not self.engine.unsafe(reachable=True):
+                break
             time.sleep(0.005)
-            if self._closed:
-                left = self.engine.unsafe()
-        return left
+        return self.engine.unsafe()
 
     def close(self) -> bool:
         """End the engine's thread, write what is left, let the boards go. False if rows could not be written."""
@@ -216,7 +215,7 @@ class Runtime:
         if type(event) is _Send:
             self.pins.send([drive for drive in event.drives if self.engine.in_flight(drive)])
             return
-        if type(event) is ev.Wish and self.lanes.overtaken(item):
+        if item.overtaken and type(event) is ev.Wish:
             event = ev.Overtaken(event.at, event.command, event.source, event.output)
         effects = self.engine.handle(event)
         self.handled += 1

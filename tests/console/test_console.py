@@ -1,0 +1,166 @@
+"""The console in headless Chromium, against a running service."""
+
+from __future__ import annotations
+
+import gzip
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+import cairnwind.service
+from cairnwind.core.settings import FULL
+from tests.conftest import Running, eventually
+
+FLAGS = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        found = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        yield found
+        found.close()
+
+
+@pytest.fixture
+def page(browser: Browser, running: Running) -> Iterator[Page]:
+    """Signed in, at 1280 x 800. Whatever the browser complains of fails the test."""
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, timezone_id="Asia/Tokyo")
+    found = context.new_page()
+    errors: list[str] = []
+    found.on("pageerror", lambda error: errors.append(str(error)))
+    found.on("console", lambda message: errors.append(message.text) if message.type == "error" and "Failed to load resource" not in message.text and "ERR_" not in message.text else None)
+    found.goto(running.service.sign_in_link())
+    expect(found.get_by_role("heading", name="Test bench")).to_be_visible()
+    yield found
+    context.close()
+    assert errors == []
+
+
+def row(page: Page, name: str) -> object:
+    return page.locator(f"[data-output={name}]")
+
+
+def test_what_is_turned_in_the_page_is_so_and_the_other_way_round(page: Page, running: Running) -> None:
+    page.get_by_role("button", name="Turn Gallery on").or_(page.get_by_role("button", name="Turn gallery on")).click()
+    eventually(lambda: running.link().level("gallery") == FULL)
+    expect(page.locator("[data-output=gallery] output")).to_have_text("100 %")
+    expect(page.get_by_role("button", name="Turn gallery off")).to_have_text("Turn off")
+    before = page.locator("[data-output=gallery]").bounding_box()
+    running.site.turn("gallery", "40 %")
+    expect(page.locator("[data-output=gallery] output")).to_have_text("40 %", timeout=1000)
+    expect(page.get_by_role("slider")).to_have_attribute("aria-valuenow", "40")
+    assert page.locator("[data-output=gallery]").bounding_box() == before, "nothing jumps"
+    assert "#sign-in" not in page.url
+
+
+def test_a_level_is_set_by_keyboard_and_by_pointer(page: Page, running: Running) -> None:
+    slider = page.get_by_role("slider")
+    slider.focus()
+    for _ in range(5):
+        page.keyboard.press("ArrowRight")
+    eventually(lambda: running.link().level("gallery") == 50_000)
+    box = page.locator("[data-part=track]").bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + box["width"] * 0.05, box["y"] + 3)
+    page.mouse.down()
+    page.mouse.move(box["x"] + box["width"] * 0.3, box["y"] + 3, steps=4)
+    page.mouse.move(box["x"] + box["width"] * 0.75, box["y"] + 3, steps=8)
+    page.mouse.up()
+    eventually(lambda: abs(running.link().level("gallery") - 750_000) <= 10_000)
+    expect(slider).to_have_attribute("aria-valuenow", re.compile("7[456]"))
+
+
+def test_the_reason_is_there_on_demand_and_follows(page: Page, running: Running) -> None:
+    running.site.turn("vent", "on")
+    page.get_by_role("button", name="Why is Vent on?").or_(page.get_by_role("button", name="Why is vent on?")).click()
+    reason = page.locator("[data-output=vent] .reason")
+    expect(reason).to_contain_text("a person at the client (first key) wants it on")
+    running.site.lock("vent", "red", "belt")
+    expect(reason).to_contain_text("locked out by tag 'red': belt")
+    expect(page.get_by_role("img", name="wanted on, allowed off, driven off, confirmed off")).to_be_visible()
+    running.site.unlock("vent", "red")
+    page.get_by_role("button", name=re.compile("Release vent", re.I)).click()
+    eventually(lambda: running.link().level("vent") == FULL)
+
+
+def test_all_stop_takes_one_press_and_its_reset_two(page: Page, running: Running) -> None:
+    running.site.turn("vent", "on")
+    expect(page.locator("[data-output=vent] output")).to_have_text("on")
+    page.get_by_role("button", name="Stop everything").click()
+    eventually(lambda: running.link().level("vent") == FULL)
+    told = page.get_by_role("status").filter(has_text="All-stop")
+    expect(told).to_contain_text("by the console (first key)")
+    expect(told).to_contain_text("After the reset these are on again: vent on.")
+    page.get_by_role("button", name="Turn kiln on").click()
+    expect(page.get_by_text("kiln: all-stop by the console (first key).")).to_be_visible()
+    page.get_by_role("button", name="Reset all-stop…").click()
+    page.get_by_role("button", name="Keep stopped").click()
+    assert running.site.facts()["all_stop"]["stopped"]
+    page.get_by_role("button", name="Reset all-stop…").click()
+    page.get_by_role("button", name="Reset now").click()
+    eventually(lambda: running.link().level("vent") == 0)
+
+
+def test_a_lost_board_and_a_lost_link_are_said_and_come_back(page: Page, running: Running) -> None:
+    running.link("far").unplug("cable")
+    expect(page.locator("[data-board=far]")).to_contain_text("does not answer since")
+    expect(page.locator("[data-output=yard]")).to_have_attribute("data-state", "unreachable")
+    running.link("far").plug()
+    expect(page.locator("[data-board=far]")).to_have_text("far: answers")
+    running.link().set_input("door", False)
+    expect(page.locator("[data-input=door] .state")).to_have_text("closed")
+    port = running.service.port
+    running.end()
+    banner = page.get_by_role("alert")
+    expect(banner).to_contain_text("What is shown may be old")
+    running.service = type(running.service)(running.service.site, running.service.folder, port)
+    running.service.start()
+    expect(banner).to_be_hidden(timeout=10_000)
+    running.link().set_input("door", False)
+    expect(page.locator("[data-input=door] .state")).to_have_text("closed")
+
+
+def test_times_are_those_of_the_site_not_of_the_browser(page: Page, running: Running) -> None:
+    since = page.locator("[data-input=door] .since").inner_text()
+    local = page.evaluate("new Intl.DateTimeFormat('en-GB', {timeZone: 'Europe/London', hour: '2-digit'}).format(new Date())")
+    assert since.split(":")[0] == local
+
+
+def test_without_signing_in_the_door_stays_shut_and_says_how(browser: Browser, running: Running) -> None:
+    page = browser.new_page()
+    page.goto(running.url)
+    expect(page.get_by_role("heading", name="Not signed in")).to_be_visible()
+    expect(page.get_by_text("cairnwind key link")).to_be_visible()
+    page.goto(f"{running.url}/#sign-in=used")
+    page.reload()
+    expect(page.get_by_text("This sign-in link has been used, or is too old.")).to_be_visible()
+    page.close()
+
+
+@pytest.mark.parametrize("size", [(1280, 800), (390, 844), (800, 480)])
+@pytest.mark.parametrize("dark", [False, True])
+def test_it_fits_the_screen_and_every_control_has_a_name(size: tuple[int, int], dark: bool, page: Page) -> None:
+    page.set_viewport_size({"width": size[0], "height": size[1]})
+    if dark:
+        page.get_by_role("button", name="Go dark").click()
+        expect(page.locator("html")).to_have_attribute("data-mode", "dark")
+    assert page.evaluate("document.documentElement.scrollWidth") <= size[0]
+    for button in page.get_by_role("button").all():
+        box = button.bounding_box()
+        assert box is not None
+        assert box["width"] >= 24
+        assert box["height"] >= 24
+        assert (button.get_attribute("aria-label") or button.inner_text()).strip()
+
+
+def test_the_script_is_small() -> None:
+    folder = Path(cairnwind.service.__file__).parent / "console" / "assets"
+    size = sum(len(gzip.compress(path.read_bytes())) for path in folder.glob("*.js"))
+    assert 10_000 < size < 120_000

@@ -1,0 +1,150 @@
+"""The store: what is committed is there; what is damaged or newer is refused and left as it was."""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from cairnwind.core.claims import PERSON, TAKEOVER, Claim, Instant, Rank, Source
+from cairnwind.core.errors import CallerError
+from cairnwind.core.events import DropClaim, KeepClaim, KeepStop, KeepTag, Record
+from cairnwind.core.interlocks import Stop, Tag
+from cairnwind.core.settings import ON
+from cairnwind.store.database import connect, prepare, schema
+from cairnwind.store.reader import Reader
+from cairnwind.store.writer import Writer, rows
+
+AT = Instant(5, 1_700_000_000_000_000_000)
+ADA = Source("client", "ada")
+
+
+def record(number: int, subject: str = "vent") -> Record:
+    return Record(number, AT, "change", subject, f"row {number} – ‘ü’", "c1", "test", {"setting": {"level": 12.5}})
+
+
+def claim(number: int, slot: str = PERSON) -> Claim:
+    return Claim(number, "vent", slot, Rank.PERSON, ON, number, ADA, TAKEOVER, AT)
+
+
+@pytest.fixture
+def path(tmp_path: Path) -> Path:
+    found = tmp_path / "cairnwind.db"
+    prepare(found)
+    return found
+
+
+def test_what_is_written_is_read_back_in_its_order(path: Path) -> None:
+    writer = Writer(path, "power", lambda reason: None)
+    writer.put(rows([record(1), KeepClaim(claim(1)), KeepClaim(claim(1, "hand:x")), KeepTag(Tag("vent", "red", ADA, 7, "belt"))]))
+    writer.put(rows([record(2, "lamp"), KeepClaim(claim(2)), DropClaim("vent", "hand:x"), KeepStop(Stop(9, ADA, "smoke"))]))
+    writer.put_and_wait(rows([record(number) for number in range(3, 103)]))
+    writer.close()
+    reader = Reader(path)
+    left = reader.start(AT)
+    assert left.sequence == 102
+    assert [(each.id, each.slot, each.setting, each.source) for each in left.claims] == [(2, PERSON, ON, ADA)]
+    assert left.stop == Stop(9, ADA, "smoke")
+    assert left.tags == (Tag("vent", "red", ADA, 7, "belt"),)
+    assert [row.seq for row in reader.journal(limit=3)] == [102, 101, 100]
+    assert [row.seq for row in reader.journal(after=1, limit=2)] == [2, 3]
+    assert [row.seq for row in reader.journal(before=4, subject="vent")] == [3, 1]
+    assert reader.journal(after=0, limit=1)[0].text == "row 1 – ‘ü’"
+    assert reader.journal(after=0, limit=1)[0].data == {"setting": {"level": 12.5}}
+    reader.close()
+
+
+def test_a_commit_is_told_after_it_and_slow_commits_make_large_groups(path: Path) -> None:
+    writer = Writer(path, "power", lambda reason: None)
+    writer.slow = 0.05
+    told: list[tuple[int, int]] = []
+    finished = threading.Event()
+    seen = connect(path)
+
+    def done(number: int) -> Any:
+        def tell(reason: str | None) -> None:
+            assert reason is None
+            told.append((number, seen.execute("SELECT count(*) FROM journal WHERE seq = ?", (number,)).fetchone()[0]))
+            if number == 200:
+                finished.set()
+
+        return tell
+
+    for number in range(1, 201):
+        writer.put(rows([record(number)]), done(number))
+    assert finished.wait(10)
+    assert told == [(number, 1) for number in range(1, 201)], "in order, and each committed when it was told"
+    assert writer.commits <= 5
+    writer.close()
+    assert connect(path, "power", write=True).execute("PRAGMA synchronous").fetchone()[0] == 2
+    assert connect(path, "process", write=True).execute("PRAGMA synchronous").fetchone()[0] == 1
+
+
+def test_a_full_disk_acknowledges_nothing_loses_nothing_and_recovers(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("cairnwind.store.writer.AGAIN", 0.05)
+    trouble: list[str | None] = []
+    writer = Writer(path, "power", trouble.append)
+    writer.put_and_wait(rows([record(1)]))
+    writer.limit(1)  # no page more than there is
+    answers: list[str | None] = []
+    again = threading.Event()
+    for number in range(2, 400):
+        writer.put(rows([record(number)]), answers.append)
+    with pytest.raises(sqlite3.OperationalError, match="full"):
+        for number in range(400, 500):
+            writer.put_and_wait(rows([record(number)]))
+    assert any(answers)
+    assert trouble
+    assert "full" in str(trouble[0])
+    writer.limit(1 << 30)
+    writer.put(rows([record(1000)]), lambda reason: again.set() if reason is None else None)
+    writer.put(rows([record(1001)]))
+    assert writer.close(), "what was kept is written in the end"
+    assert trouble[-1] is None or trouble == [trouble[0]]
+    stored = {row[0] for row in connect(path).execute("SELECT seq FROM journal")}
+    assert set(range(1, 400)) <= stored
+
+
+@pytest.mark.parametrize("how", ["damaged", "cut", "text", "foreign", "newer"])
+def test_a_database_that_is_not_ours_to_open_is_left_untouched(how: str, tmp_path: Path) -> None:
+    path = tmp_path / "cairnwind.db"
+    prepare(path)
+    writer = Writer(path, "power", lambda reason: None)
+    writer.put_and_wait(rows([record(number) for number in range(1, 3000)]))
+    writer.close()
+    content = bytearray(path.read_bytes())
+    if how == "damaged":
+        content[8192:20000] = bytes(range(256)) * 46 + bytes(32)
+    elif how == "cut":
+        content = content[: len(content) // 2]
+    elif how == "text":
+        content = bytearray(b"my shopping list\n" * 20)
+    elif how == "foreign":
+        content[68:72] = b"\0\0\0\0"
+    else:
+        content[60:64] = (999).to_bytes(4, "big")
+    path.write_bytes(content)
+    with pytest.raises(CallerError) as caught:
+        prepare(path)
+    assert caught.value.code == "store"
+    assert "left untouched" in caught.value.remedy
+    assert str(path) in caught.value.sentence
+    if how == "newer":
+        assert "newer version (schema 999, this one knows" in caught.value.sentence
+    assert path.read_bytes() == bytes(content)
+
+
+def test_the_schema_is_a_row_of_numbered_steps_each_applied_once(path: Path) -> None:
+    steps = schema()
+    assert [number for number, _ in steps] == list(range(1, len(steps) + 1))
+    before = path.read_bytes()
+    prepare(path)
+    assert path.read_bytes() == before
+    connection = connect(path)
+    assert connection.execute("PRAGMA user_version").fetchone()[0] == steps[-1][0]
+    assert connection.execute("PRAGMA journal_mode").fetchone()[0] == "wal"
+    with pytest.raises(sqlite3.OperationalError):
+        connection.execute("DELETE FROM journal")
