@@ -45,7 +45,7 @@ console: $(CONSOLE)/index.html
 
 $(CONSOLE)/index.html: $(CONSOLE_SOURCES) | $(VENV)/.run
 	@echo "setting up: console"
-	@tools/with-node.sh $(BIN) npm --prefix console ci --no-audit --no-fund --loglevel=error
+	@tools/with-node.sh $(BIN) npm --prefix console install --no-save --no-audit --no-fund --loglevel=error
 	@tools/with-node.sh $(BIN) npm --prefix console run --silent build
 	@touch $@
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -76,10 +77,11 @@ class Running:
         self.folder = folder
         self.site_file = folder / "site.toml"
         self.site_file.write_text(text, "utf-8")
+        self.port = free_port()
         self.begin()
 
     def begin(self) -> None:
-        self.service = Service(read_site(self.site_file), Folder(self.folder / "state"), 0)
+        self.service = Service(read_site(self.site_file), Folder(self.folder / "state"), self.port)
         self.service.start()
         self.site = Site(state=self.folder / "state")
         self.key = Folder(self.folder / "state").key()
@@ -107,6 +109,14 @@ class Running:
     def cli(self, *args: str, **more: Any) -> subprocess.CompletedProcess[str]:
         """The command line, in a process of its own."""
         return cairnwind("--state", str(self.folder / "state"), *args, **more)
+
+
+def free_port() -> int:
+    """A port that is free now, and may be listened on again after a restart (unlike one taken by number 0)."""
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
 
 
 @pytest.fixture

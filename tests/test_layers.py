@@ -18,17 +18,35 @@ print(*sorted(name for name in set(sys.modules) - before if name.split('.')[0] i
 
 def test_the_contracts_hold() -> None:
     lint = Path(sys.executable).with_name("lint-imports")
-    found = subprocess.run([lint, "--config", "pyproject.toml", "--no-cache"], cwd=ROOT, capture_output=True, text=True, check=False)
+    found = subprocess.run(
+        [lint, "--config", "pyproject.toml", "--no-cache"],
+        cwd=ROOT,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert found.returncode == 0, found.stdout
     assert "core decides: no I/O, no clock, no threads KEPT" in found.stdout
 
 
 def test_the_engine_brings_in_nothing_that_could_do_io() -> None:
-    assert subprocess.run([sys.executable, "-c", PROBE], capture_output=True, text=True, check=True).stdout.split() == []
+    assert (
+        subprocess.run(
+            [sys.executable, "-c", PROBE], capture_output=True, text=True, check=True
+        ).stdout.split()
+        == []
+    )
 
 
 def test_no_page_or_module_carries_a_path_of_the_machine_it_was_written_on() -> None:
-    named = subprocess.run(["git", "ls-files", "-co", "--exclude-standard"], cwd=ROOT, capture_output=True, text=True, check=True).stdout.split()
+    named = subprocess.run(
+        ["git", "ls-files", "-co", "--exclude-standard"], cwd=ROOT, capture_output=True, text=True, check=True
+    ).stdout.split()
     home = str(ROOT) + "/"
-    found = [name for name in named if (ROOT / name).suffix in (".py", ".md", ".toml", ".svelte", ".ts") and home in (ROOT / name).read_text("utf-8")]
+    found = [
+        name
+        for name in named
+        if (ROOT / name).suffix in (".py", ".md", ".toml", ".svelte", ".ts")
+        and home in (ROOT / name).read_text("utf-8")
+    ]
     assert found == []

@@ -15,6 +15,19 @@
   const outputs = $derived(Object.values(live.outputs))
   const inputs = $derived(Object.values(live.inputs))
   const places = $derived([...new Set([...outputs, ...inputs].map((thing) => thing.place))])
+  // Two columns of about the same length, by what is in the places and not by what is open in them:
+  // so a card never moves to the other column while one looks.
+  const columns = $derived.by(() => {
+    const split: string[][] = [[], []]
+    const length = [0, 0]
+    for (const place of places) {
+      const shorter = length[1] < length[0] ? 1 : 0
+      split[shorter].push(place)
+      length[shorter] += 2 + inputs.filter((each) => each.place === place).length
+      length[shorter] += outputs.filter((each) => each.place === place).reduce((sum, each) => sum + (each.dimmable ? 3 : 2), 0)
+    }
+    return split.filter((column) => column.length)
+  })
 </script>
 
 <svelte:head><title>{live.site ? `${live.site.name} – Cairnwind` : 'Cairnwind'}</title></svelte:head>
@@ -47,8 +60,12 @@
     </main>
   {:else if live.phase === 'live'}
     <main class="places">
-      {#each places as place (place)}
-        <PlaceCard place={place || 'elsewhere'} outputs={outputs.filter((each) => each.place === place)} inputs={inputs.filter((each) => each.place === place)} />
+      {#each columns as column, number (number)}
+        <div>
+          {#each column as place (place)}
+            <PlaceCard place={place || 'elsewhere'} outputs={outputs.filter((each) => each.place === place)} inputs={inputs.filter((each) => each.place === place)} />
+          {/each}
+        </div>
       {:else}
         <p>The site has no outputs and no inputs yet. Add <code>[output.…]</code> tables to its file and start the service anew.</p>
       {/each}
@@ -76,7 +93,7 @@
   h1 { font-size: 1.35rem; line-height: 1.2; }
   .links { font-size: 0.8rem; color: var(--well); }
   .links .down { color: var(--ill); font-weight: 600; }
-  .places { columns: 2 26rem; column-gap: 1rem; }
+  .places { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(100%, 26rem), 1fr)); column-gap: 1rem; align-items: start; }
   .door { max-width: 34rem; margin: 4rem auto; line-height: 1.6; }
   .door h2 { font-size: 1.2rem; margin-bottom: 0.5rem; }
   .door pre { margin-top: 0.7rem; padding: 0.6rem 0.9rem; background: var(--stone); border: 1px solid var(--line); }

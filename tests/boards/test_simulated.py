@@ -25,11 +25,20 @@ BUTTON = Input("button", "contact", Pin("b", 2), pull="up", active_low=True)
 
 @given(st.booleans(), st.booleans(), st.integers(0, FULL).map(Level))
 def test_on_means_that_the_load_is_on(active_low: bool, normally_closed: bool, setting: Level) -> None:
-    output = Output("x", "lamp", Pin("b", 0), active_low=active_low, normally_closed=normally_closed, frequency=Fraction(1))
+    output = Output(
+        "x",
+        "lamp",
+        Pin("b", 0),
+        active_low=active_low,
+        normally_closed=normally_closed,
+        frequency=Fraction(1),
+    )
     high = wire.to_pin(output, setting)
     assert wire.from_pin(output, high) == setting
     coil = high if not active_low else FULL - high
-    assert coil == (FULL - setting.parts if normally_closed else setting.parts), "a normally-closed contact is on while its coil is dead"
+    assert coil == (FULL - setting.parts if normally_closed else setting.parts), (
+        "a normally-closed contact is on while its coil is dead"
+    )
 
 
 def opened(delay: int = 0) -> tuple[SimulatedLink, list[ev.Event]]:
@@ -41,7 +50,9 @@ def opened(delay: int = 0) -> tuple[SimulatedLink, list[ev.Event]]:
 
 def test_safe_is_driven_before_the_link_says_that_it_is_up() -> None:
     link, said = opened()
-    assert link.pins == {0: FULL, 1: FULL}, "off: an active-low pin is high, a normally-closed contact has its coil on"
+    assert link.pins == {0: FULL, 1: FULL}, (
+        "off: an active-low pin is high, a normally-closed contact has its coil on"
+    )
     assert isinstance(said[0], ev.LinkUp)
     assert said[0].readings == (("low", OFF), ("closed", OFF))
     assert isinstance(said[1], ev.InputSeen)
@@ -59,7 +70,11 @@ def test_a_slow_board_takes_safe_first_and_drops_what_was_replaced() -> None:
     link.drive([ev.Drive("closed", 2, Level(250_000))])
     link.drive([ev.Drive("low", 2, OFF)])
     eventually(lambda: len(said) == 4)
-    answers = [(event.output, event.generation, event.setting) for event in said[2:] if isinstance(event, ev.Confirmed)]
+    answers = [
+        (event.output, event.generation, event.setting)
+        for event in said[2:]
+        if isinstance(event, ev.Confirmed)
+    ]
     assert answers == [("closed", 2, Level(250_000)), ("low", 2, OFF)]
     assert moves == [(1, 750_000)], "the relay never moved: off replaced on before it was carried out"
     link.close()
@@ -93,7 +108,9 @@ def test_the_map_of_the_demo_board_holds_together() -> None:
     assert {position.connector for position in header.positions.values()} == {"J2", "J3"}
     lines = [position for position in header.positions.values() if position.line is not None]
     assert len({position.line for position in lines}) == len(lines) == 25
-    assert all(position.number != position.line for position in lines), "no position may be mistaken for its line"
+    assert all(position.number != position.line for position in lines), (
+        "no position may be mistaken for its line"
+    )
     pwm = [position for position in lines if "pwm" in position.functions]
     assert {position.timer for position in pwm} == {"T0", "T1", "T2"}
     assert all(position.timer for position in pwm)

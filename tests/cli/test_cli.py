@@ -25,7 +25,10 @@ def test_a_session_at_the_terminal(running: Running) -> None:
     assert running.cli("turn", "gallery", "40", "%", "--for", "10 min").returncode == 0
     look = running.cli("look").stdout
     assert "Test bench" in look
-    assert re.search(r"kiln room *\n +vent +on +a person at the command line \(first key\) wants it on +\d\d:\d\d:\d\d +near:J2-9 \(line 41\)", look)
+    assert re.search(
+        r"kiln room *\n +vent +on +a person at the command line \(first key\) wants it on +\d\d:\d\d:\d\d +near:J2-9 \(line 41\)",
+        look,
+    )
     assert "\x1b" not in look, "plain when it is not a terminal"
     why = running.cli("why", "gallery").stdout
     assert why.startswith("gallery is 40 %: a person at the command line (first key) wants it 40 %")
@@ -36,7 +39,10 @@ def test_a_session_at_the_terminal(running: Running) -> None:
     refused = running.cli("turn", "vent", "on")
     assert refused.returncode == 5
     assert refused.stdout == ""
-    assert refused.stderr == "error: vent: all-stop by the command line (first key): smoke.\n       A keeper resets it: cairnwind stop --reset.\n"
+    assert (
+        refused.stderr
+        == "error: vent: all-stop by the command line (first key): smoke.\n       A keeper resets it: cairnwind stop --reset.\n"
+    )
     assert "Claimed, and so on again: vent (on), gallery (40 %)." in running.cli("stop", "--reset").stdout
     assert running.cli("release", "gallery").returncode == 0
     assert running.cli("lockout", "kiln", "red", "--reason", "belt").returncode == 0
@@ -54,7 +60,9 @@ def test_json_for_scripts(running: Running) -> None:
     assert (turned["outcome"], turned["ending"]["ending"]) == ("driving", "confirmed")
     look = json.loads(running.cli("look", "--json").stdout)
     assert set(look) == {"site", "outputs", "inputs", "boards"}
-    assert json.loads(running.cli("look", "gallery", "--json").stdout)["outputs"][0]["confirmed"]["level"] == 33
+    assert (
+        json.loads(running.cli("look", "gallery", "--json").stdout)["outputs"][0]["confirmed"]["level"] == 33
+    )
     assert json.loads(running.cli("why", "gallery", "--json").stdout)["steps"][0]["stage"] == "wanted"
     assert json.loads(running.cli("journal", "--json", "-n", "1").stdout)[0]["sequence"] > 1
     assert json.loads(running.cli("stop", "--json").stdout)["outcome"] == "driving"
@@ -65,7 +73,9 @@ def test_json_for_scripts(running: Running) -> None:
 def test_each_kind_of_failure_has_its_exit_code(running: Running, tmp_path: Path) -> None:
     running.link("far").unplug()
     bad = tmp_path / "bad.toml"
-    bad.write_text('site = "x"\n[board.b]\nlink = "simulated"\nlines = 4\n[output.a]\nkind = "relay"\npin = 3\n')
+    bad.write_text(
+        'site = "x"\n[board.b]\nlink = "simulated"\nlines = 4\n[output.a]\nkind = "relay"\npin = 3\n'
+    )
     empty = {"CAIRNWIND_STATE": str(tmp_path / "empty")}
     cases = [
         (cairnwind("look", env=empty), 3, "No service runs on the state folder"),
@@ -92,7 +102,9 @@ def test_each_kind_of_failure_has_its_exit_code(running: Running, tmp_path: Path
 def test_watch_shows_changes_until_interrupted(running: Running) -> None:
     command = [CAIRNWIND, "--state", str(running.folder / "state"), "watch"]
     environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
-    watch = subprocess.Popen([*command, "gallery"], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=environment)
+    watch = subprocess.Popen(
+        [*command, "gallery"], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=environment
+    )
     as_json = subprocess.Popen([*command, "--json"], stdout=subprocess.PIPE, text=True, env=environment)
     stream = running.service.runtime.stream
     assert stream is not None
@@ -130,8 +142,13 @@ def test_hold_ends_with_its_command_however_that_ends(how: int, running: Running
 
 def test_names_complete_from_the_running_service(running: Running) -> None:
     def complete(words: str, number: int) -> list[str]:
-        env = {"_CAIRNWIND_COMPLETE": "bash_complete", "COMP_WORDS": words, "COMP_CWORD": str(number), "CAIRNWIND_STATE": str(running.folder / "state")}
-        return [line.partition(",")[2] for line in cairnwind(env=env).stdout.splitlines()]
+        env = {
+            "_CAIRNWIND_COMPLETE": "bash_complete",
+            "COMP_WORDS": words,
+            "COMP_CWORD": str(number),
+            "CAIRNWIND_STATE": str(running.folder / "state"),
+        }
+        return [line.partition(",")[2] for line in cairnwind(env=env).stdout.splitlines() if line]
 
     assert complete("cairnwind turn ga", 2) == ["gallery"]
     assert complete("cairnwind look ", 2) == ["vent", "kiln", "gallery", "yard", "door"]
@@ -153,7 +170,10 @@ def test_the_demo_prints_what_one_needs_and_its_world_moves(tmp_path: Path) -> N
         return cairnwind("--state", str(tmp_path / "demo"), *args)
 
     assert cli("turn", "kiln-vent", "on").returncode == 0
-    eventually(lambda: json.loads(cli("look", "vent-flow", "--json").stdout)["inputs"][0]["state"] == "flowing", within=8)
+    eventually(
+        lambda: json.loads(cli("look", "vent-flow", "--json").stdout)["inputs"][0]["state"] == "flowing",
+        within=8,
+    )
     demo.send_signal(signal.SIGINT)
     out, err = demo.communicate(timeout=5)
     assert "Stopped: 6 of 6 outputs confirmed safe. A new start finds everything as it was left." in out

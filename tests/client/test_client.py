@@ -17,7 +17,12 @@ def test_it_finds_the_service_sets_and_reads(running: Running, monkeypatch: pyte
     monkeypatch.setenv("CAIRNWIND_STATE", str(running.folder / "state"))
     site = Site()
     outcome = site.turn("gallery", "40 %")
-    assert (outcome.outcome, outcome.ending, outcome.words, outcome.output) == ("driving", "confirmed", "40 %", "gallery")
+    assert (outcome.outcome, outcome.ending, outcome.words, outcome.output) == (
+        "driving",
+        "confirmed",
+        "40 %",
+        "gallery",
+    )
     assert site.output("gallery")["confirmed"]["level"] == 40
     assert site.turn("gallery", 55.5).words == "55.5 %"
     assert site.turn("vent", True).words == "on"
@@ -67,7 +72,9 @@ def test_a_hold_lasts_as_long_as_its_block_and_no_longer(running: Running) -> No
     eventually(lambda: running.link().level("vent") == FULL)
 
 
-def test_a_hold_whose_program_hangs_ends_with_its_lease_and_one_that_is_stopped_says_so(running: Running) -> None:
+def test_a_hold_whose_program_hangs_ends_with_its_lease_and_one_that_is_stopped_says_so(
+    running: Running,
+) -> None:
     hold = running.site.hold("vent", lease="200 ms")
     hold.__enter__()
     hold._over.set()  # as if the program were frozen: nobody renews any more
@@ -97,10 +104,8 @@ def test_changes_come_as_they_happen_and_go_on_after_a_restart(running: Running)
     other.turn("gallery", "40 %")
     eventually(lambda: ("output", "gallery", "40 %") in seen)
     assert time.monotonic() - begin < 2
-    port = running.service.port
     running.end()
-    running.service = type(running.service)(running.service.site, running.service.folder, port)
-    running.service.start()
+    running.begin()
     eventually(lambda: seen.count(("afresh", "", "")) == 2)
     Site(state=running.folder / "state").turn("gallery", "99 %")
     thread.join(5)

@@ -16,7 +16,19 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
 
 from cairnwind.core import events as ev
-from cairnwind.core.claims import PERSON, RELEASED, TAKEOVER, Claim, Instant, Lifetime, Rank, Source, lasting, lease, until
+from cairnwind.core.claims import (
+    PERSON,
+    RELEASED,
+    TAKEOVER,
+    Claim,
+    Instant,
+    Lifetime,
+    Rank,
+    Source,
+    lasting,
+    lease,
+    until,
+)
 from cairnwind.core.engine import Engine
 from cairnwind.core.history import Told, claim_form, claim_read
 from cairnwind.core.model import Board, Output, Pin, Site
@@ -146,7 +158,9 @@ class Oracle(RuleBasedStateMachine):
 
     def disarm(self, name: str) -> None:
         if SITE.outputs[name].rearm == "command":
-            self.claims[name] = {slot: kept for slot, kept in self.claims[name].items() if kept.rank < 3 or not kept.setting.on}
+            self.claims[name] = {
+                slot: kept for slot, kept in self.claims[name].items() if kept.rank < 3 or not kept.setting.on
+            }
 
     def edge(self, name: str) -> None:
         self.claims[name] = {slot: kept for slot, kept in self.claims[name].items() if not kept.takeover}
@@ -163,21 +177,58 @@ class Oracle(RuleBasedStateMachine):
 
     # --- rules --------------------------------------------------------------------------------------------
 
-    @rule(name=NAMES, level=LEVELS, life=st.sampled_from(["takeover", "released", "for", "until"]), span=SPANS, possible=st.booleans())
+    @rule(
+        name=NAMES,
+        level=LEVELS,
+        life=st.sampled_from(["takeover", "released", "for", "until"]),
+        span=SPANS,
+        possible=st.booleans(),
+    )
     def person(self, name: str, level: Level, life: str, span: int, possible: bool) -> None:
-        lifetimes = {"takeover": TAKEOVER, "released": RELEASED, "for": lasting(span), "until": until(self.now + span)}
+        lifetimes = {
+            "takeover": TAKEOVER,
+            "released": RELEASED,
+            "for": lasting(span),
+            "until": until(self.now + span),
+        }
         ends = self.now + span if life in ("for", "until") else None
-        self.wish(name, level, Rank.PERSON, PERSON, lifetimes[life], Kept(3, 0, level, life == "takeover", 0, ends), possible)
+        self.wish(
+            name,
+            level,
+            Rank.PERSON,
+            PERSON,
+            lifetimes[life],
+            Kept(3, 0, level, life == "takeover", 0, ends),
+            possible,
+        )
 
     @rule(name=NAMES, level=LEVELS, span=SPANS, who=st.sampled_from(["pad", "button"]))
     def hand(self, name: str, level: Level, span: int, who: str) -> None:
-        self.wish(name, level, Rank.HAND, f"hand:{who}", lease(span), Kept(4, 0, level, False, span, self.now + span), False)
+        self.wish(
+            name,
+            level,
+            Rank.HAND,
+            f"hand:{who}",
+            lease(span),
+            Kept(4, 0, level, False, span, self.now + span),
+            False,
+        )
 
     @rule(name=NAMES, level=LEVELS, rank=st.sampled_from([Rank.PLAN, Rank.REFLEX]), span=SPANS)
     def machine(self, name: str, level: Level, rank: Rank, span: int) -> None:
-        self.wish(name, level, rank, f"{rank.word}:evening", lasting(span), Kept(int(rank), 0, level, False, 0, self.now + span), False)
+        self.wish(
+            name,
+            level,
+            rank,
+            f"{rank.word}:evening",
+            lasting(span),
+            Kept(int(rank), 0, level, False, 0, self.now + span),
+            False,
+        )
 
-    def wish(self, name: str, level: Level, rank: Rank, slot: str, life: Lifetime, kept: Kept, possible: bool) -> None:
+    def wish(
+        self, name: str, level: Level, rank: Rank, slot: str, life: Lifetime, kept: Kept, possible: bool
+    ) -> None:
         output = SITE.outputs[name]
         level = kept.setting = fit(name, level)
         outcome = self.command(ev.Wish, OTHER, name, level, rank, slot, life, possible)
@@ -290,7 +341,11 @@ class Oracle(RuleBasedStateMachine):
             return
         generation = data.draw(st.sampled_from(old))
         before = repr(self.engine.output_now(name))
-        event = ev.Failed(self.at(), name, generation, "late") if failed else ev.Confirmed(self.at(), name, generation, level)
+        event = (
+            ev.Failed(self.at(), name, generation, "late")
+            if failed
+            else ev.Confirmed(self.at(), name, generation, level)
+        )
         assert self.feed(event) == []
         assert repr(self.engine.output_now(name)) == before
 
@@ -321,7 +376,9 @@ class Oracle(RuleBasedStateMachine):
         stop, tags = self.engine.site_now().stop, ()
         if self.stopped:
             stop = ev.Stop(self.now, KEEPER)
-        tags = tuple(ev.Tag(name, tag, OTHER, self.now) for name, each in self.tags.items() for tag in sorted(each))
+        tags = tuple(
+            ev.Tag(name, tag, OTHER, self.now) for name, each in self.tags.items() for tag in sorted(each)
+        )
         for wire in self.wires.values():
             wire.generations.clear()
         for name in SITE.outputs:
@@ -345,7 +402,9 @@ class Oracle(RuleBasedStateMachine):
             assert (now.leader.slot if now.leader else None) == (leader[0] if leader else None)
             assert now.wanted == (leader[1].setting if leader else output.rest)
             assert now.allowed == self.allowed(name)
-            assert {claim.slot for claim in now.claims} == set(self.claims[name]), "a claim ended late or early"
+            assert {claim.slot for claim in now.claims} == set(self.claims[name]), (
+                "a claim ended late or early"
+            )
             if self.stopped and now.pending is not None and now.pending != output.safe:
                 raise AssertionError(f"{name} is driven from safe during an all-stop")
 
@@ -384,11 +443,15 @@ class Oracle(RuleBasedStateMachine):
             self.feed(ev.Tick(self.at()))
         for name, output in SITE.outputs.items():
             now = self.engine.output_now(name)
-            assert now.confirmed == self.allowed(name) or (now.fault and self.allowed(name) != output.safe), f"{name} never got there"
+            assert now.confirmed == self.allowed(name) or (now.fault and self.allowed(name) != output.safe), (
+                f"{name} never got there"
+            )
 
 
 TestOracle = Oracle.TestCase
-TestOracle.settings = settings(max_examples=150, stateful_step_count=40, deadline=None, suppress_health_check=list(HealthCheck))
+TestOracle.settings = settings(
+    max_examples=150, stateful_step_count=40, deadline=None, suppress_health_check=list(HealthCheck)
+)
 
 
 def test_a_failed_off_is_tried_again_with_growing_pauses_until_it_is_confirmed() -> None:
@@ -399,7 +462,11 @@ def test_a_failed_off_is_tried_again_with_growing_pauses_until_it_is_confirmed()
     engine.handle(ev.Confirmed(Instant(3, 3), "vent", drive.generation, ON))
     lamp = engine.output_now("lamp").pending
     assert lamp is not None, "rest is driven too"
-    (drive,) = [each for each in engine.handle(ev.AllStop(Instant(4, 4), "b", KEEPER)) if isinstance(each, ev.Drive) and each.output == "vent"]
+    (drive,) = [
+        each
+        for each in engine.handle(ev.AllStop(Instant(4, 4), "b", KEEPER))
+        if isinstance(each, ev.Drive) and each.output == "vent"
+    ]
     tried = []
     now = 4
     for _ in range(12):
@@ -410,7 +477,9 @@ def test_a_failed_off_is_tried_again_with_growing_pauses_until_it_is_confirmed()
             assert due is not None
             now = due
             effects = engine.handle(ev.Tick(Instant(now, now)))
-            drives = [effect for effect in effects if isinstance(effect, ev.Drive) and effect.output == "vent"]
+            drives = [
+                effect for effect in effects if isinstance(effect, ev.Drive) and effect.output == "vent"
+            ]
         tried.append((now - failed) / NS)
         assert [drive.setting for drive in drives] == [OFF]
         drive = drives[0]
@@ -431,7 +500,9 @@ def test_without_a_journal_only_moves_toward_off_are_carried_out() -> None:
     engine.handle(ev.Recording(Instant(3, 3), False, "disk full"))
 
     def outcome(setting: Setting) -> tuple[str, list[Setting]]:
-        effects = engine.handle(ev.Wish(Instant(4, 4), "b", KEEPER, "vent", setting, Rank.PERSON, PERSON, TAKEOVER))
+        effects = engine.handle(
+            ev.Wish(Instant(4, 4), "b", KEEPER, "vent", setting, Rank.PERSON, PERSON, TAKEOVER)
+        )
         drives = [effect.setting for effect in effects if isinstance(effect, ev.Drive)]
         return next(effect.outcome for effect in effects if isinstance(effect, ev.Outcome)), drives
 
@@ -474,7 +545,13 @@ print(seen.hexdigest(), engine.sequence)
 def test_the_same_script_gives_the_same_effects_byte_for_byte() -> None:
     """In two processes whose hashes are seeded differently, so that no order comes from a set or an address."""
     runs = {
-        subprocess.run([sys.executable, "-c", SCRIPT], capture_output=True, text=True, check=True, env={"PYTHONHASHSEED": seed}).stdout
+        subprocess.run(
+            [sys.executable, "-c", SCRIPT],
+            capture_output=True,
+            text=True,
+            check=True,
+            env={"PYTHONHASHSEED": seed},
+        ).stdout
         for seed in ("1", "4242")
     }
     assert len(runs) == 1

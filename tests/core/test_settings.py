@@ -25,13 +25,24 @@ def test_what_is_shown_and_what_is_stored_reads_back_to_the_same(level: Level) -
     assert decode(encode(level)) == level
 
 
-@given(st.decimals(0, 100, places=3), st.sampled_from(["{} %", "{}%", "{}", " {}  % ", "{}\u00a0%", "{} percent"]))
+@given(
+    st.decimals(0, 100, places=3),
+    st.sampled_from(["{} %", "{}%", "{}", " {}  % ", "{}\u00a0%", "{} percent"]),
+)
 def test_a_level_is_taken_in_every_usual_spelling(percent: object, form: str) -> None:
     assert parse_level(form.format(percent)) == Level(round(Fraction(str(percent)) * 10_000))
     assert parse_level(form.format(str(percent).replace(".", ","))) == parse_level(form.format(percent))
 
 
-@given(st.one_of(st.decimals(101, 10**6, places=1).map(str), st.decimals(-(10**6), -1, places=1).map(str), st.text(max_size=8), st.none(), st.lists(st.integers())))
+@given(
+    st.one_of(
+        st.decimals(101, 10**6, places=1).map(str),
+        st.decimals(-(10**6), -1, places=1).map(str),
+        st.text(max_size=8),
+        st.none(),
+        st.lists(st.integers()),
+    )
+)
 def test_anything_else_is_refused_in_words_that_show_it(text: object) -> None:
     try:
         level = LAMP.read(text)
@@ -52,7 +63,10 @@ def test_an_on_off_output_has_no_levels_unless_it_has_a_threshold() -> None:
     assert [graded.read(percent) for percent in (49, 50, "60 %")] == [OFF, ON, ON]
 
 
-@given(st.sampled_from([(dimension, unit) for dimension, units in UNITS.items() for unit in units]), st.decimals(0, 10**6, places=4))
+@given(
+    st.sampled_from([(dimension, unit) for dimension, units in UNITS.items() for unit in units]),
+    st.decimals(0, 10**6, places=4),
+)
 def test_a_quantity_is_exact_in_every_unit(unit: tuple[str, str], number: Decimal) -> None:
     dimension, name = unit
     assert parse(f"{number:f} {name}", dimension) == Fraction(str(number)) * UNITS[dimension][name]

@@ -13,7 +13,11 @@ from cairnwind.core.settings import OFF, ON
 from cairnwind.core.why import Why, why
 
 ADA = Source("command line", "ada", "keep")
-SITE = Site("S", boards={"b": Board("b", "simulated", None, 2)}, outputs={"vent": Output("vent", "relay", Pin("b", 0, "J2-9"), active_low=True)})
+SITE = Site(
+    "S",
+    boards={"b": Board("b", "simulated", None, 2)},
+    outputs={"vent": Output("vent", "relay", Pin("b", 0, "J2-9"), active_low=True)},
+)
 
 
 class Story:
@@ -50,14 +54,22 @@ def test_the_story_of_an_output_is_told_at_every_turn() -> None:
     )
     story.confirm(ON)
     told = story.why()
-    assert told.sentence == "on: a person at the command line (ada) wants it on since second 3 until second 63."
+    assert (
+        told.sentence == "on: a person at the command line (ada) wants it on since second 3 until second 63."
+    )
     assert told.remedy == ""
     assert dict(told.steps)["confirmed"] == "on, read back from b:J2-9 (line 0), active-low, since second 4"
     story.tell(ev.Wish, "b", Source("console", "bo"), "vent", OFF, Rank.HAND, "hand:b", lease(10 * NS))
     story.confirm(OFF)
     told = story.why()
-    assert told.sentence == "off: a hold at the console (bo) wants it off since second 5, as long as the hold is kept up."
-    assert "a person at the command line (ada) wants it on until second 63, but ranks lower" in dict(told.steps)["also"]
+    assert (
+        told.sentence
+        == "off: a hold at the console (bo) wants it off since second 5, as long as the hold is kept up."
+    )
+    assert (
+        "a person at the command line (ada) wants it on until second 63, but ranks lower"
+        in dict(told.steps)["also"]
+    )
     story.tell(ev.Release, "c", ADA, "vent", "hand:b")
     story.confirm(ON)
     story.tell(ev.Lock, "d", ADA, "vent", "new belt", "changing the belt")

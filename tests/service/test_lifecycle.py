@@ -35,10 +35,16 @@ def test_everything_is_found_as_it_was_left(running: Running) -> None:
     running.begin()
     eventually(lambda: running.link("far").level("yard") == FULL)
     levels = {name: running.link().level(name) for name in safe}
-    assert levels == {"vent": 0, "kiln": 0, "gallery": 400_000}, "the hold is over, and the kiln needs a new command"
+    assert levels == {"vent": 0, "kiln": 0, "gallery": 400_000}, (
+        "the hold is over, and the kiln needs a new command"
+    )
     eventually(lambda: running.link().level("gallery") == 0, within=3)
     texts = [row["text"] for row in running.site.journal(limit=60)]
-    assert any("kiln: the claim of a person at the client (first key) ended: needs a new command after a restart" in text for text in texts)
+    assert any(
+        "kiln: the claim of a person at the client (first key) ended: needs a new command after a restart"
+        in text
+        for text in texts
+    )
 
 
 def test_an_all_stop_outlives_a_restart_and_a_board_comes_back_safe(running: Running) -> None:
@@ -55,7 +61,9 @@ def test_an_all_stop_outlives_a_restart_and_a_board_comes_back_safe(running: Run
     link.pins[41] = 0
     link.plug()
     eventually(lambda: link.level("vent") == 0 and len(link.seen) >= 2)
-    assert [level for _, line, level in link.seen if line == 41] == [FULL, 0], "safe first, then what is claimed"
+    assert [level for _, line, level in link.seen if line == 41] == [FULL, 0], (
+        "safe first, then what is claimed"
+    )
 
 
 def test_a_reader_of_the_wall_of_debounce(running: Running) -> None:
@@ -80,7 +88,15 @@ def test_both_signals_end_cleanly_and_say_so(tmp_path: Path) -> None:
         site = Site(state=tmp_path / "state")
         site.turn("gallery", "40 %")
         key = Folder(tmp_path / "state").key()
-        streams = [requests.get(f"{process.url}/api/v1/events", headers={"Authorization": f"Bearer {key}"}, stream=True, timeout=5) for _ in range(3)]
+        streams = [
+            requests.get(
+                f"{process.url}/api/v1/events",
+                headers={"Authorization": f"Bearer {key}"},
+                stream=True,
+                timeout=5,
+            )
+            for _ in range(3)
+        ]
         seconds, code, out = process.stop(number)
         assert seconds < 3
         assert code == 0
@@ -96,16 +112,22 @@ def test_a_second_start_says_who_is_there_and_touches_nothing(tmp_path: Path) ->
     (tmp_path / "site.toml").write_text(SITE)
     process = Process(tmp_path / "site.toml", tmp_path / "state")
     port = process.url.rpartition(":")[2]
-    second = cairnwind("serve", str(tmp_path / "site.toml"), "--state", str(tmp_path / "state"), "--port", "0")
+    second = cairnwind(
+        "serve", str(tmp_path / "site.toml"), "--state", str(tmp_path / "state"), "--port", "0"
+    )
     assert second.returncode == 9
     assert f"held by process {process.process.pid} since" in second.stderr
-    other = cairnwind("serve", str(tmp_path / "site.toml"), "--state", str(tmp_path / "other"), "--port", port)
+    other = cairnwind(
+        "serve", str(tmp_path / "site.toml"), "--state", str(tmp_path / "other"), "--port", port
+    )
     assert other.returncode == 9
     assert f"Cannot listen on 127.0.0.1:{port}" in other.stderr
     assert Site(state=tmp_path / "state").turn("vent", "on").ending == "confirmed"
     process.stop()
     (tmp_path / "state" / "cairnwind.db").write_bytes(b"SQLite format 3\0 and then nothing" * 50)
-    refused = cairnwind("serve", str(tmp_path / "site.toml"), "--state", str(tmp_path / "state"), "--port", "0")
+    refused = cairnwind(
+        "serve", str(tmp_path / "site.toml"), "--state", str(tmp_path / "state"), "--port", "0"
+    )
     assert refused.returncode == 9
     assert "left untouched" in refused.stderr
     broken = cairnwind("serve", str(tmp_path / "nowhere.toml"), "--state", str(tmp_path / "third"))
@@ -137,7 +159,10 @@ class Load:
                     if chance.random() < 0.2:
                         request = f"DELETE /api/v1/outputs/{name}/claim HTTP/1.1\r\n", ""
                     else:
-                        request = "POST /api/v1/claims HTTP/1.1\r\n", json.dumps({"output": name, "setting": chance.choice(["on", "off", "toggle"])})
+                        request = (
+                            "POST /api/v1/claims HTTP/1.1\r\n",
+                            json.dumps({"output": name, "setting": chance.choice(["on", "off", "toggle"])}),
+                        )
                     head = f"{request[0]}Host: localhost\r\nAuthorization: Bearer {self.key}\r\nContent-Type: application/json\r\nContent-Length: {len(request[1])}\r\n\r\n"
                     line.sendall((head + request[1]).encode())
                     self.acknowledged.append(_answer(line))
@@ -167,7 +192,9 @@ def _more(line: socket.socket) -> bytes:
 def test_nothing_acknowledged_is_lost_by_being_killed(tmp_path: Path) -> None:
     """Twenty times: at full speed, SIGKILL at a random moment, start again, compare with the journal."""
     lines = ['site = "Killed"', '[board.rack]\nlink = "simulated"\nlines = 20']
-    lines += [f'[output.relay-{number}]\nkind = "relay"\npin = "rack:line-{number}"' for number in range(OUTPUTS)]
+    lines += [
+        f'[output.relay-{number}]\nkind = "relay"\npin = "rack:line-{number}"' for number in range(OUTPUTS)
+    ]
     (tmp_path / "site.toml").write_text("\n".join(lines))
     state, total, seen = tmp_path / "state", 0, 0
     load: Load | None = None
@@ -186,8 +213,14 @@ def test_nothing_acknowledged_is_lost_by_being_killed(tmp_path: Path) -> None:
             total += len(load.acknowledged)
         told = Told((row["kind"], row["subject"] or "", row["data"]) for row in rows)
         wanted = {output: claim["setting"]["level"] for (output, _), claim in told.claims.items()}
-        for output in eventually(lambda site=site: (found := site.outputs()) and all(each["state"] == "confirmed" for each in found) and found):
-            assert output["confirmed"]["level"] == wanted.get(output["name"], 0.0), "an output is not where its claims say"
+        for output in eventually(
+            lambda site=site: (
+                (found := site.outputs()) and all(each["state"] == "confirmed" for each in found) and found
+            )
+        ):
+            assert output["confirmed"]["level"] == wanted.get(output["name"], 0.0), (
+                "an output is not where its claims say"
+            )
         assert len(rows) >= seen
         seen = len(rows)
         load = Load(int(process.url.rpartition(":")[2]), Folder(state).key() or "")

@@ -35,7 +35,12 @@ def only(tmp_path: Path, text: str) -> Any:
 def test_the_demo_site_is_read_whole() -> None:
     site = read_site(SITE_FILE)
     vent = site.outputs["kiln-vent"]
-    assert (vent.pin.both, vent.active_low, vent.normally_closed, float(vent.draws or 0)) == ("shelf:J2-9 (line 41)", True, False, 0.072)
+    assert (vent.pin.both, vent.active_low, vent.normally_closed, float(vent.draws or 0)) == (
+        "shelf:J2-9 (line 41)",
+        True,
+        False,
+        0.072,
+    )
     assert site.outputs["gallery"].dimmable
     assert not site.outputs["bench-lamp"].dimmable
     assert site.outputs["kiln"].rearm == "command"
@@ -81,7 +86,10 @@ def test_an_error_says_where_what_and_what_to_do(name: str, tmp_path: Path) -> N
 
 
 def test_a_pin_used_twice_names_both_users(tmp_path: Path) -> None:
-    text = HEAD + '[output.a]\nkind = "relay"\npin = "shelf:J2-9"\n[input.b]\nkind = "contact"\npin = "shelf:line-41"\n'
+    text = (
+        HEAD
+        + '[output.a]\nkind = "relay"\npin = "shelf:J2-9"\n[input.b]\nkind = "contact"\npin = "shelf:line-41"\n'
+    )
     found = only(tmp_path, text)
     assert found.what == "shelf:J2-9 (line 41) is used twice: by output a and by input b"
 
@@ -91,7 +99,9 @@ def test_outputs_that_share_a_timer_share_its_frequency(tmp_path: Path) -> None:
     text = HEAD + lamp.format("a", "J2-14", "800 Hz") + lamp.format("b", "J2-15", "1 kHz")
     found = only(tmp_path, text)
     assert "b and a share timer T0 of shelf, and so one frequency: a has 800 Hz" in found.what
-    (tmp_path / "good.toml").write_text(HEAD + lamp.format("a", "J2-14", "800 Hz") + lamp.format("b", "J2-8", "1 kHz"))
+    (tmp_path / "good.toml").write_text(
+        HEAD + lamp.format("a", "J2-14", "800 Hz") + lamp.format("b", "J2-8", "1 kHz")
+    )
     assert len(read_site(tmp_path / "good.toml").outputs) == 2
 
 
@@ -112,7 +122,9 @@ def test_all_errors_come_at_once_past_what_cannot_be_read(tmp_path: Path) -> Non
     assert str(found).startswith(f"{tmp_path}/site.toml has 7 errors.")
 
 
-@pytest.mark.parametrize(("content", "what"), [(b"\xff\xfe", "not UTF-8"), (None, "cannot be read"), (b"", "the file is empty")])
+@pytest.mark.parametrize(
+    ("content", "what"), [(b"\xff\xfe", "not UTF-8"), (None, "cannot be read"), (b"", "the file is empty")]
+)
 def test_a_file_that_is_none(content: bytes | None, what: str, tmp_path: Path) -> None:
     path = tmp_path / "site.toml"
     if content is not None:
@@ -154,7 +166,9 @@ def documents(draw: Any) -> str:
         header = draw(st.sampled_from(["[t{}]", "[t{}.u]", '[ "q {}" . v ]', "[[a]]", "[[a]]\n[a.s{}]"]))
         lines.append(header.format(number))
         for key, each in draw(st.dictionaries(KEYS, value(), max_size=3)).items():
-            lines.append(f"{draw(SPACE)}{key}{draw(SPACE)}={draw(SPACE)}{each}{draw(st.sampled_from(['', ' # why']))}")
+            lines.append(
+                f"{draw(SPACE)}{key}{draw(SPACE)}={draw(SPACE)}{each}{draw(st.sampled_from(['', ' # why']))}"
+            )
     return "\n".join(lines)
 
 

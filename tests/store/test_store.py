@@ -23,7 +23,9 @@ ADA = Source("client", "ada")
 
 
 def record(number: int, subject: str = "vent") -> Record:
-    return Record(number, AT, "change", subject, f"row {number} – ‘ü’", "c1", "test", {"setting": {"level": 12.5}})
+    return Record(
+        number, AT, "change", subject, f"row {number} – ‘ü’", "c1", "test", {"setting": {"level": 12.5}}
+    )
 
 
 def claim(number: int, slot: str = PERSON) -> Claim:
@@ -39,8 +41,26 @@ def path(tmp_path: Path) -> Path:
 
 def test_what_is_written_is_read_back_in_its_order(path: Path) -> None:
     writer = Writer(path, "power", lambda reason: None)
-    writer.put(rows([record(1), KeepClaim(claim(1)), KeepClaim(claim(1, "hand:x")), KeepTag(Tag("vent", "red", ADA, 7, "belt"))]))
-    writer.put(rows([record(2, "lamp"), KeepClaim(claim(2)), DropClaim("vent", "hand:x"), KeepStop(Stop(9, ADA, "smoke"))]))
+    writer.put(
+        rows(
+            [
+                record(1),
+                KeepClaim(claim(1)),
+                KeepClaim(claim(1, "hand:x")),
+                KeepTag(Tag("vent", "red", ADA, 7, "belt")),
+            ]
+        )
+    )
+    writer.put(
+        rows(
+            [
+                record(2, "lamp"),
+                KeepClaim(claim(2)),
+                DropClaim("vent", "hand:x"),
+                KeepStop(Stop(9, ADA, "smoke")),
+            ]
+        )
+    )
     writer.put_and_wait(rows([record(number) for number in range(3, 103)]))
     writer.close()
     reader = Reader(path)
@@ -67,7 +87,9 @@ def test_a_commit_is_told_after_it_and_slow_commits_make_large_groups(path: Path
     def done(number: int) -> Any:
         def tell(reason: str | None) -> None:
             assert reason is None
-            told.append((number, seen.execute("SELECT count(*) FROM journal WHERE seq = ?", (number,)).fetchone()[0]))
+            told.append(
+                (number, seen.execute("SELECT count(*) FROM journal WHERE seq = ?", (number,)).fetchone()[0])
+            )
             if number == 200:
                 finished.set()
 
@@ -83,7 +105,9 @@ def test_a_commit_is_told_after_it_and_slow_commits_make_large_groups(path: Path
     assert connect(path, "process", write=True).execute("PRAGMA synchronous").fetchone()[0] == 1
 
 
-def test_a_full_disk_acknowledges_nothing_loses_nothing_and_recovers(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_full_disk_acknowledges_nothing_loses_nothing_and_recovers(
+    path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr("cairnwind.store.writer.AGAIN", 0.05)
     trouble: list[str | None] = []
     writer = Writer(path, "power", trouble.append)

@@ -29,7 +29,7 @@
 </section>
 
 <style>
-  section { background: var(--stone); border: 1px solid var(--line); border-radius: var(--radius-container); padding: 0.9rem 1.1rem 0.8rem; break-inside: avoid; margin-bottom: 1rem; }
+  section { background: var(--stone); border: 1px solid var(--line); border-radius: var(--radius-container); padding: 0.9rem 1.1rem 0.8rem; margin-bottom: 1rem; }
   h2 { font-size: 0.8rem; letter-spacing: 0.09em; text-transform: uppercase; color: var(--quiet); margin-bottom: 0.45rem; }
   .inputs { border-top: 1px solid var(--line); padding-top: 0.5rem; font-size: 0.88rem; }
   .inputs li { display: grid; grid-template-columns: 30px minmax(0, 1fr) auto 4.6rem; column-gap: 0.7rem; align-items: center; padding: 0.18rem 0; }

@@ -96,10 +96,14 @@ class SimulatedLink:
         self.plugged = True
         self._home()
 
+    def preset(self, input: Input, active: bool) -> None:
+        """What an input shows when the board is opened."""
+        self._levels[input.pin.line] = active != input.active_low
+
     def set_input(self, name: str, active: bool) -> None:
         """Bring an input to a state, whatever its sense."""
         input = next(each for each in self._inputs.values() if each.name == name)
-        self._levels[input.pin.line] = active != input.active_low
+        self.preset(input, active)
         if self.plugged:
             self._report(ev.InputSeen(self._clock(), name, active))
 

@@ -40,10 +40,22 @@ class Commands(click.Group):
 def _complain(error: Trouble) -> None:
     shown = getattr(error, "shown", None)  # a site file's errors, each with its place
     if shown is not None:
-        click.echo(shown() + "\n", err=True)
-    click.echo(f"{click.style('error', fg='red')}: {error.sentence}", err=True)
+        click.echo("\n".join(_wrap(line) for line in shown().split("\n")) + "\n", err=True)
+    click.echo(f"{click.style('error', fg='red')}{_wrap(f'     : {error.sentence}')[5:]}", err=True)
     if error.remedy:
-        click.echo(f"       {error.remedy}", err=True)
+        click.echo(_wrap(f"       {error.remedy}"), err=True)
+
+
+def _wrap(line: str) -> str:
+    """A line broken to the width of the terminal, its indent kept; as it is where stderr is none."""
+    import shutil
+    import textwrap
+
+    width = shutil.get_terminal_size().columns
+    if not sys.stderr.isatty() or len(line) <= width:
+        return line
+    indent = " " * max(4, len(line) - len(line.lstrip()))
+    return textwrap.fill(line, width, subsequent_indent=indent)
 
 
 @click.group(
@@ -154,8 +166,6 @@ def _serve(ctx: click.Context, site_file: Path, state: str | None, port: int | N
         world = World(site, service.pins.links)
 
     def started(service: Service) -> None:
-        if world is not None:
-            world.begin()
         click.echo(
             f"{click.style(site.name, bold=True)}{': a made-up site on a simulated board; nothing real is switched.' if demo else ''}\n"
         )

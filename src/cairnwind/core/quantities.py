@@ -29,7 +29,8 @@ UNITS: dict[str, dict[str, Fraction]] = {
     "a share": {"%": Fraction(1), "percent": Fraction(1)},
 }  # fmt: skip
 _FOLDED = {
-    dimension: {unit.casefold(): (unit, factor) for unit, factor in units.items()} for dimension, units in UNITS.items()
+    dimension: {unit.casefold(): (unit, factor) for unit, factor in units.items()}
+    for dimension, units in UNITS.items()
 }
 _CASED = ("MHz", "mV", "mA", "mW")
 """Units whose prefix would mean something else in the other case, so that it is not guessed."""

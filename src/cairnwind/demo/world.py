@@ -23,11 +23,8 @@ class World:
         self._vent = site.outputs["kiln-vent"]
         self._draught: threading.Timer | None = None
         shelf.watchers.append(self._moved)
-
-    def begin(self) -> None:
-        """Set the scene, once the board is open."""
-        self._shelf.set_input("kiln-door", False)
-        self._shelf.set_input("emergency-button", False)
+        for name in ("kiln-door", "emergency-button"):
+            shelf.preset(site.inputs[name], False)
 
     def end(self) -> None:
         """Nothing moves any more."""

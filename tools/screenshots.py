@@ -1,0 +1,133 @@
+"""Makes the pictures in docs/screenshots from the demo site: the console in Chromium, the terminal in xterm."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from playwright.sync_api import sync_playwright
+
+from cairnwind.client import Site
+
+OUT = Path("docs/screenshots")
+CAIRNWIND = str(Path(sys.executable).with_name("cairnwind").absolute())
+DISPLAY = ":97"
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+BROKEN = """\
+site = “Saltmarsh Kiln House”
+timezone = "Europe/Londn"
+
+[board.shelf]
+link = "simulated"
+map = "header-34"
+
+[output.kiln-vent]
+kind = "relay"
+pin = 9
+sens = "active-low"
+
+[output.gallery]
+kind = "lamp"
+pin = "shelf:J2-9"
+frequency = "800 Hz"
+"""
+
+
+def main() -> None:
+    """Start the demo, take all pictures, stop it."""
+    OUT.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as folder:
+        state = Path(folder) / "state"
+        demo = subprocess.Popen(
+            [CAIRNWIND, "demo", "--state", str(state), "--port", "0"], stdout=subprocess.DEVNULL
+        )
+        try:
+            while not (state / "address").exists():
+                time.sleep(0.05)
+            site = Site(state=state)
+            site.turn("kiln-vent", "on")
+            site.turn("gallery", "40 %", lasting="2 h")
+            time.sleep(2.5)  # the draught follows the vent
+            terminal(Path(folder), state)
+            console(site)
+        finally:
+            demo.send_signal(signal.SIGINT)
+            demo.wait(10)
+
+
+def console(site: Site) -> None:
+    """The page 'Now', wide, dark with an all-stop, and on a phone."""
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(site.call("POST", "/sign-in-links", {})["link"])
+        page.wait_for_selector("[data-output=gallery]")
+        page.click("[data-output=gallery] .why")
+        page.wait_for_selector(".reason dl")
+        page.screenshot(path=OUT / "console-now.png")
+        page.click("[data-output=gallery] .why")
+        page.set_viewport_size({"width": 390, "height": 844})
+        page.screenshot(path=OUT / "console-phone.png")
+        page.set_viewport_size({"width": 1280, "height": 800})
+        page.click("text=Go dark")
+        site.stop("smoke in the glaze room")
+        page.click("text=Reset all-stop")
+        page.click("[data-output=window] .action")
+        page.wait_for_selector(".notes p")
+        page.wait_for_timeout(300)
+        page.screenshot(path=OUT / "console-all-stop.png")
+        browser.close()
+
+
+def terminal(folder: Path, state: Path) -> None:
+    """The main commands, each in an xterm of its own."""
+    (folder / "broken.toml").write_text(BROKEN, "utf-8")
+    shots = {
+        "look": "cairnwind look",
+        "why": "cairnwind why gallery",
+        "journal": "cairnwind journal -n 14",
+        "check": "cairnwind check broken.toml",
+    }
+    server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    environment = {
+        **os.environ,
+        "DISPLAY": DISPLAY,
+        "CAIRNWIND_STATE": str(state),
+        "PATH": f"{Path(CAIRNWIND).parent}:{os.environ['PATH']}",
+        "LC_ALL": "C.UTF-8",
+    }
+    try:
+        time.sleep(1)
+        for name, command in shots.items():
+            window = subprocess.Popen(
+                ["xterm", "-geometry", "128x40+0+0", "-fa", "DejaVu Sans Mono", "-fs", "12", "-bg", "#1b2126",
+                 "-fg", "#dfe5e8", "-e", "sh", "-c", f"echo '$ {command}'; {command}; sleep 60"],
+                env=environment, cwd=folder,
+            )  # fmt: skip
+            time.sleep(3)
+            subprocess.run(
+                ["import", "-window", "root", str(OUT.absolute() / f"{name}.png")],
+                env=environment,
+                check=True,
+            )
+            window.terminate()
+            window.wait()
+    finally:
+        server.terminate()
+        server.wait()
+
+
+main()
