@@ -175,7 +175,7 @@ def _serve(ctx: click.Context, site_file: Path, state: str | None, port: int | N
         else:
             click.echo(f"  console   {service.url}")
         click.echo(f"  state     {service.folder.path}")
-        prefix = f"cairnwind --state {service.folder.path}" if state else "cairnwind"
+        prefix = _own_name() + (f" --state {service.folder.path}" if state else "")
         click.echo(f"  try       {prefix} look")
         click.echo("  stop      Ctrl-C: every output goes to safe first\n")
         sys.stdout.flush()
@@ -191,6 +191,16 @@ def _serve(ctx: click.Context, site_file: Path, state: str | None, port: int | N
             click.echo(f"  {name} was not confirmed safe: look at it.", err=True)
 
     ctx.exit(run(service, started, ended, log_file))
+
+
+def _own_name() -> str:
+    """How this command is called from here: by its name where the shell would find it, else by its path."""
+    import shutil
+
+    found = shutil.which("cairnwind")
+    if found is not None and os.path.realpath(found) == os.path.realpath(sys.argv[0]):
+        return "cairnwind"
+    return os.path.relpath(sys.argv[0])
 
 
 @main.command()
