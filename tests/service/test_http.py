@@ -377,14 +377,18 @@ def test_an_off_overtakes_the_ons_that_wait_and_they_are_not_carried_out_behind_
         runtime.publisher.publish = slow  # type: ignore[method-assign]
         pool.submit(running.site.turn, "gallery", "10 %")
         held.wait(5)
-        on = pool.submit(running.http, "POST", CLAIMS, json={"output": "vent", "setting": "on"})
+        on = pool.submit(running.site.turn, "vent", "on")
         eventually(lambda: len(runtime.lanes._second) == 1)
         off = pool.submit(running.http, "POST", CLAIMS, json={"output": "vent", "setting": "off"})
         eventually(lambda: len(runtime.lanes._first) == 1)
         runtime.publisher.publish = original  # type: ignore[method-assign]
         gate.set()
         assert off.result().json()["outcome"] == "driving"
-        assert "a later 'off' overtook it" in problem(on.result(), 409, "refused")["detail"]
+        assert (on.result().ending, on.result().text, on.result().claim) == (
+            "superseded",
+            "a later 'off' overtook it",
+            None,
+        )
     assert running.link().level("vent") == FULL
     assert not any(level == 0 and line == 41 for _, line, level in running.link().seen), (
         "never on, not for a moment"

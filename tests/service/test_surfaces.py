@@ -20,8 +20,14 @@ def by_http(running: Running, setting: str) -> None:
 
 def by_console(running: Running, setting: str) -> None:
     browser = requests.Session()
-    browser.post(f"{running.url}/api/v1/session", json={"token": running.service.sign_in_link().partition("=")[2]})
-    browser.post(f"{running.url}/api/v1/claims", json={"output": "gallery", "setting": setting}, headers={"Origin": running.url})
+    browser.post(
+        f"{running.url}/api/v1/session", json={"token": running.service.sign_in_link().partition("=")[2]}
+    )
+    browser.post(
+        f"{running.url}/api/v1/claims",
+        json={"output": "gallery", "setting": setting},
+        headers={"Origin": running.url},
+    )
 
 
 SURFACES: dict[str, Callable[[Running, str], object]] = {
@@ -33,7 +39,11 @@ SURFACES: dict[str, Callable[[Running, str], object]] = {
 
 
 def table() -> dict[str, list[str]]:
-    rows = re.findall(r"^\| ([\w ]+) \| (person|hand) \| ([\w ]+) \| ([\w ]+) \| (.+) \|$", (DOCS / "rules.md").read_text("utf-8"), re.M)
+    rows = re.findall(
+        r"^\| ([\w ]+) \| (person|hand) \| ([\w ]+) \| ([\w ]+) \| (.+) \|$",
+        (DOCS / "rules.md").read_text("utf-8"),
+        re.M,
+    )
     return {name: rest for name, *rest in rows}
 
 

@@ -197,12 +197,13 @@ class Engine:
         return None
 
     def _overtaken(self, event: ev.Overtaken) -> None:
-        self._refuse(
-            event,
-            self._number(),
-            "refused",
-            Refusal("overtaken", "a later 'off' overtook it", "Say it again if it is still wanted."),
-        )
+        """As if the command had been carried out and superseded at once, but for the flash in between."""
+        sequence = self._number()
+        reason = "a later 'off' overtook it"
+        data = {"verb": "overtaken", "outcome": "driving", "reason": reason}
+        self._record(sequence, "command", event.output, f"{event.output} (superseded: {reason})", event, data)
+        self._effects.append(ev.Outcome(event.command, sequence, "driving", event.output, reason))
+        self._effects.append(ev.Ended(event.command, event.output, "superseded", reason))
 
     def _permitted(self, s: Standing, event: ev.Wish, setting: Setting, sequence: int) -> bool:
         """Whether a claim may be made at all; if not, the command is answered here.

@@ -109,7 +109,7 @@ class Unlock:
 
 @_fact
 class Overtaken:
-    """A command that a later off for the same output has gone ahead of: it is refused."""
+    """A command that a later off for the same output has gone ahead of: it is superseded."""
 
     at: Instant
     command: str

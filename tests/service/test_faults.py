@@ -1,0 +1,208 @@
+"""What goes wrong inside and around a service: crowds, crashes, lost keys, edited files, welded contacts."""
+
+from __future__ import annotations
+
+import threading
+import time
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+import pytest
+
+from cairnwind.client import CallerError, Site
+from cairnwind.core import events as ev
+from cairnwind.core.claims import PERSON, TAKEOVER, Rank, Source
+from cairnwind.core.settings import FULL, OFF, ON
+from cairnwind.service import lanes
+from cairnwind.service.first import clock
+from tests.conftest import SITE, Running, eventually
+
+
+class Held:
+    """Holds the engine's thread up, in the middle of a publication, for as long as the block lasts."""
+
+    def __init__(self, running: Running) -> None:
+        self.running = running
+        self.gate, self.reached = threading.Event(), threading.Event()
+
+    def __enter__(self) -> Held:
+        publisher = self.running.service.runtime.publisher
+        original = publisher.publish
+
+        def slow(changed: Any) -> Any:
+            publisher.publish = original  # type: ignore[method-assign]
+            self.reached.set()
+            self.gate.wait(10)
+            return original(changed)
+
+        publisher.publish = slow  # type: ignore[method-assign]
+        threading.Thread(target=self.running.site.turn, args=("yard", "toggle")).start()
+        assert self.reached.wait(5)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.gate.set()
+
+
+def test_in_a_crowd_ons_are_shed_in_words_and_offs_are_always_taken(
+    running: Running, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(lanes, "MOST_WAITING", 3)
+    running.site.turn("kiln", "on")
+    with ThreadPoolExecutor(8) as pool, Held(running) as held:
+        waiting = [
+            pool.submit(running.http, "POST", "/api/v1/claims", json={"output": "vent", "setting": "on"})
+            for _ in range(3)
+        ]
+        eventually(lambda: len(running.service.runtime.lanes._second) == 3)
+        shed = running.http("POST", "/api/v1/claims", json={"output": "vent", "setting": "on"})
+        assert (shed.status_code, shed.json()["code"]) == (503, "busy")
+        assert "Offs and all-stop are always taken" in shed.json()["remedy"]
+        stop = pool.submit(running.http, "PUT", "/api/v1/all-stop")
+        first = running.service.runtime.lanes._first
+        eventually(lambda: any(isinstance(item.event, ev.AllStop) for item in first))
+        held.gate.set()
+        assert stop.result().json()["outcome"] == "driving"
+        assert [each.result().status_code for each in waiting] == [409, 409, 409], "the stop came first"
+    assert running.link().level("kiln") == 0
+    assert running.link().level("vent") == FULL
+
+
+def test_readers_are_served_while_the_engine_is_held_up(running: Running) -> None:
+    with Held(running), ThreadPoolExecutor(8) as pool:
+        begin = time.monotonic()
+        pages = [
+            done.result() for done in [pool.submit(running.http, "GET", "/api/v1/outputs") for _ in range(40)]
+        ]
+        assert {page.status_code for page in pages} == {200}
+        assert running.http("GET", "/api/v1/outputs/vent/why").status_code == 200
+        assert time.monotonic() - begin < 8
+
+
+def test_an_engine_that_dies_is_seen_from_outside(running: Running) -> None:
+    runtime = running.service.runtime
+
+    def broken(event: Any) -> Any:
+        raise RuntimeError("a bug")
+
+    runtime.engine.handle = broken  # type: ignore[method-assign]
+    running.service.pins.report(ev.Tick(clock()))
+    eventually(lambda: not runtime.alive)
+    health = running.http("GET", "/healthz")
+    assert (health.status_code, "a bug" in health.json()["detail"]) == (500, True)
+    assert running.http("GET", "/readyz").status_code == 503
+    running.service._server.stop()
+    runtime.close()
+    running.service.pins.close()
+    running.service.folder.let_go()
+
+
+def test_a_lost_key_file_gets_a_new_key_and_the_old_one_is_void(running: Running) -> None:
+    old = running.key
+    running.end()
+    (running.folder / "state" / "key").unlink()
+    running.begin()
+    assert running.key != old
+    assert running.site.facts()["name"] == "Test bench"
+    with pytest.raises(CallerError, match="No valid key"):
+        Site(running.url, old).facts()
+
+
+def test_a_claim_whose_output_left_the_site_file_is_ended_with_a_word(running: Running) -> None:
+    running.site.turn("yard", "on")
+    running.site.turn("gallery", "40 %")
+    running.site.lock("yard", "red")
+    running.end()
+    without = SITE[: SITE.index("[output.yard]")] + SITE[SITE.index("[input.door]") :]
+    running.site_file.write_text(without.replace('frequency = "800 Hz"\n', ""))
+    running.begin()
+    texts = [row["text"] for row in running.site.journal(limit=30)]
+    assert any(
+        text.startswith("yard: the claim of") and text.endswith("its output is no longer in the site file")
+        for text in texts
+    )
+    assert any(
+        text.startswith("gallery: the claim of") and text.endswith("its output is no longer dimmed")
+        for text in texts
+    )
+    assert running.http("GET", "/api/v1/claims").json() == []
+    running.again()
+    assert [row["kind"] for row in running.site.journal(limit=30)].count("ended") == 2, "once"
+
+
+def test_a_welded_contact_is_a_fault_everywhere(running: Running) -> None:
+    running.link().stuck[41] = FULL  # the vent's relay does not move
+    said = running.cli("turn", "vent", "on")
+    assert said.returncode == 6
+    assert "board near shows off instead of on, also after a correction" in said.stdout
+    assert running.site.output("vent")["state"] == "fault"
+    assert "off (fault)" in running.cli("look").stdout
+    running.link().stuck.clear()
+    assert running.site.turn("vent", "off").ending == "confirmed"
+    assert running.site.turn("vent", "on").ending == "confirmed"
+
+
+def test_a_failed_write_is_tried_again_and_all_stop_says_when_it_is_done(running: Running) -> None:
+    running.site.turn("vent", "on")
+    running.link().failures = 3
+    begin = time.monotonic()
+    outcome = running.site.stop("smoke")
+    assert time.monotonic() - begin >= 0.1 + 0.2 + 0.4
+    assert (outcome.ending, running.link().level("vent")) == ("confirmed", FULL)
+    eventually(
+        lambda: (
+            [row["kind"] for row in running.site.journal("vent", limit=3)] == ["change", "failed", "change"]
+        )
+    )
+
+
+def test_on_stop_keep_leaves_the_load_as_it_is(running: Running) -> None:
+    running.end()
+    running.site_file.write_text(
+        SITE.replace('frequency = "800 Hz"', 'frequency = "800 Hz"\non_stop = "keep"')
+    )
+    running.begin()
+    running.site.turn("gallery", "40 %")
+    running.site.turn("vent", "on")
+    running.end()
+    assert (running.link().level("gallery"), running.link().level("vent")) == (400_000, FULL)
+
+
+def test_a_slow_board_confirms_after_the_answer_and_a_newer_wish_supersedes(running: Running) -> None:
+    """Two commands for one slow output: the first is superseded, its late confirmation changes nothing."""
+    link = running.link("far")
+    link.answers_after = 600_000_000
+    with ThreadPoolExecutor(2) as pool:
+        first = pool.submit(running.site.turn, "yard", "on")
+        eventually(lambda: running.site.output("yard")["state"] == "driving")
+        second = running.site.turn("yard", "off")
+        assert first.result().ending == "superseded"
+    assert second.ending == "confirmed"
+    assert all(level == 0 for _, line, level in link.seen if line == 3), "the lamp never came on"
+
+
+def test_the_same_commands_in_process_and_over_http_decide_alike(running: Running) -> None:
+    """The surface adds nothing to a decision: outcome, reason and journal row are those of the engine."""
+    runtime = running.service.runtime
+    running.site.lock("vent", "red", "belt")
+    over_http = running.http("POST", "/api/v1/claims", json={"output": "vent", "setting": "on"}).json()
+    wish = ev.Wish(
+        clock(),
+        runtime.command_id(),
+        Source("HTTP", "first key", "keep"),
+        "vent",
+        ON,
+        Rank.PERSON,
+        PERSON,
+        TAKEOVER,
+    )
+    outcome, _ = runtime.submit(wish)
+    assert (over_http["outcome"], over_http["reason"], over_http["remedy"]) == (
+        outcome.outcome,
+        outcome.reason,
+        outcome.remedy,
+    )
+    mine, theirs = running.site.journal("vent", limit=2)
+    assert (mine["text"], mine["source"], mine["data"]) == (theirs["text"], theirs["source"], theirs["data"])
+    assert mine["sequence"] == outcome.sequence == theirs["sequence"] + 1
+    assert outcome.setting != OFF
