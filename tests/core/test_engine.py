@@ -253,6 +253,18 @@ class Oracle(RuleBasedStateMachine):
         assert outcome.outcome == expected or faulty
         assert self.rows[-1].sequence or outcome.sequence
 
+    @rule(make=st.sampled_from(["wish", "release", "lock", "unlock"]))
+    def stranger(self, make: str) -> None:
+        """A command for an output that is not there (any more) is refused, and nothing else."""
+        commands = {
+            "wish": (ev.Wish, "nobody", ON, Rank.PERSON, PERSON, TAKEOVER),
+            "release": (ev.Release, "nobody", PERSON),
+            "lock": (ev.Lock, "nobody", "red"),
+            "unlock": (ev.Unlock, "nobody", "red"),
+        }
+        kind, *args = commands[make]
+        assert self.command(kind, OTHER, *args).outcome == "refused"
+
     @rule(name=NAMES)
     def toggle(self, name: str) -> None:
         leader = self.leader(name)

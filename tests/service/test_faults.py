@@ -81,6 +81,7 @@ def test_readers_are_served_while_the_engine_is_held_up(running: Running) -> Non
 
 def test_an_engine_that_dies_is_seen_from_outside(running: Running) -> None:
     runtime = running.service.runtime
+    running.site.turn("vent", "on")
 
     def broken(event: Any) -> Any:
         raise RuntimeError("a bug")
@@ -91,10 +92,10 @@ def test_an_engine_that_dies_is_seen_from_outside(running: Running) -> None:
     health = running.http("GET", "/healthz")
     assert (health.status_code, "a bug" in health.json()["detail"]) == (500, True)
     assert running.http("GET", "/readyz").status_code == 503
-    running.service._server.stop()
-    runtime.close()
-    running.service.pins.close()
-    running.service.folder.let_go()
+    assert set(running.service.stop()) == {"vent", "kiln", "gallery", "yard"}, (
+        "nobody can confirm it any more"
+    )
+    assert running.link().level("vent") == FULL, "safe all the same"
 
 
 def test_a_lost_key_file_gets_a_new_key_and_the_old_one_is_void(running: Running) -> None:

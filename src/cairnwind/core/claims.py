@@ -13,13 +13,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import IntEnum
 
+from cairnwind.core.fact import fact
 from cairnwind.core.settings import Setting
 
 PERSON = "person"
 """The slot that all persons share on an output."""
 
 
-@dataclass(frozen=True, slots=True)
+@fact
 class Instant:
     """One moment on both clocks, in nanoseconds: monotonic for durations, UTC wall for the calendar."""
 
@@ -93,7 +94,7 @@ def lease(span: int) -> Lifetime:
     return Lifetime("lease", span=span)
 
 
-@dataclass(frozen=True, slots=True)
+@fact
 class Claim:
     """One party's wish that an output have a setting."""
 

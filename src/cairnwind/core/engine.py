@@ -180,21 +180,29 @@ class Engine:
 
     # --- commands -----------------------------------------------------------------------------------------
 
-    def _wish(self, event: ev.Wish) -> None:
+    def _find(self, event: ev.Wish | ev.Release | ev.Lock | ev.Unlock, sequence: int) -> Standing | None:
+        """The output that a command names; if there is none (any more), the command is refused here."""
         s = self._standings.get(event.output)
-        sequence = self._number()
         if s is None:
-            return self._refuse(
-                event, sequence, "unknown", Refusal("name", "the site has no such output", "")
+            self._refuse(
+                event,
+                sequence,
+                "refused",
+                Refusal("name", "the site has no such output", "See: cairnwind look."),
             )
-        before = leading(s.claims)
+        return s
+
+    def _wish(self, event: ev.Wish) -> None:
+        sequence = self._number()
+        s = self._find(event, sequence)
+        if s is None:
+            return
         setting = event.setting
         if setting is None:
+            before = leading(s.claims)
             setting = OFF if (before.setting if before else s.output.rest).on else ON
-        if not self._permitted(s, event, setting, sequence):
-            return None
-        self._make(s, event, setting, sequence)
-        return None
+        if self._permitted(s, event, setting, sequence):
+            self._make(s, event, setting, sequence)
 
     def _overtaken(self, event: ev.Overtaken) -> None:
         """As if the command had been carried out and superseded at once, but for the flash in between."""
@@ -287,9 +295,8 @@ class Engine:
 
     def _release(self, event: ev.Release) -> None:
         sequence = self._number()
-        s = self._standings.get(event.output)
+        s = self._find(event, sequence)
         if s is None:
-            self._refuse(event, sequence, "refused", Refusal("name", "the site has no such output", ""))
             return
         claim = held(s.claims, event.slot)
         reason = f"released {claim.text}" if claim else "nothing to release: nobody claims it there"
@@ -354,7 +361,9 @@ class Engine:
 
     def _lock(self, event: ev.Lock) -> None:
         sequence = self._number()
-        s = self._standings[event.output]
+        s = self._find(event, sequence)
+        if s is None:
+            return
         tag = Tag(event.output, event.tag, event.source, event.at.wall, event.reason)
         tags = self._keeper.tags.setdefault(event.output, {})
         tag = tags.setdefault(event.tag, tag)
@@ -375,6 +384,8 @@ class Engine:
 
     def _unlock(self, event: ev.Unlock) -> None:
         sequence = self._number()
+        if self._find(event, sequence) is None:
+            return
         tags = self._keeper.tags.get(event.output, {})
         tag = tags.get(event.tag)
         if tag is not None and not (event.source.keeps or event.source.who == tag.source.who):
@@ -811,7 +822,6 @@ class Engine:
         self, event: ev.Command, sequence: int, word: str, refusal: Refusal, setting: Setting | None = None
     ) -> None:
         name = getattr(event, "output", "")
-        word = "refused" if word == "unknown" else word
         wanted = f" to {self._standings[name].output.say(setting)}" if setting is not None else ""
         self._record(sequence, "command", name, f"{name or 'site'}{wanted} ({word}: {refusal.reason})", event, {
             "verb": type(event).__name__.lower(), "outcome": word, "reason": refusal.reason,

@@ -7,27 +7,18 @@ under which their outcome and what became of it are reported, and the source the
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from typing import Any, TypeVar, dataclass_transform
+from dataclasses import field
+from typing import Any
 
 from cairnwind.core.claims import Claim, Instant, Lifetime, Rank, Source
+from cairnwind.core.fact import fact
 from cairnwind.core.interlocks import Stop, Tag
 from cairnwind.core.settings import Setting
-
-T = TypeVar("T")
-
-
-@dataclass_transform(frozen_default=True, eq_default=False)
-def _fact(cls: type[T]) -> type[T]:
-    """A frozen dataclass, compared by identity: nobody asks whether two events are equal, and generating
-    comparisons for all of them would cost a tenth of the time from start to safe."""
-    return dataclass(frozen=True, slots=True, eq=False)(cls)
-
 
 # --- commands ---------------------------------------------------------------------------------------------
 
 
-@_fact
+@fact
 class Wish:
     """Make a claim. ``setting`` None is a toggle, resolved once, on arrival, against the leading wish."""
 
@@ -42,7 +33,7 @@ class Wish:
     when_possible: bool = False
 
 
-@_fact
+@fact
 class Renew:
     """Renew a lease, and change its setting if one is given. Without a setting it is not journalled."""
 
@@ -54,7 +45,7 @@ class Renew:
     setting: Setting | None = None
 
 
-@_fact
+@fact
 class Release:
     """'I no longer care': end the claim in this slot."""
 
@@ -65,7 +56,7 @@ class Release:
     slot: str
 
 
-@_fact
+@fact
 class AllStop:
     """Everything safe, now."""
 
@@ -75,7 +66,7 @@ class AllStop:
     reason: str = ""
 
 
-@_fact
+@fact
 class ResetStop:
     """End the all-stop. Only a keeper may."""
 
@@ -84,7 +75,7 @@ class ResetStop:
     source: Source
 
 
-@_fact
+@fact
 class Lock:
     """Hang a named tag on an output: it stays safe while the tag is there."""
 
@@ -96,7 +87,7 @@ class Lock:
     reason: str = ""
 
 
-@_fact
+@fact
 class Unlock:
     """Take a tag off. Only its owner or a keeper may."""
 
@@ -107,7 +98,7 @@ class Unlock:
     tag: str
 
 
-@_fact
+@fact
 class Overtaken:
     """A command that a later off for the same output has gone ahead of: it is superseded."""
 
@@ -122,7 +113,7 @@ Command = Overtaken | Wish | Renew | Release | AllStop | ResetStop | Lock | Unlo
 # --- what links, inputs and the service report ------------------------------------------------------------
 
 
-@_fact
+@fact
 class Confirmed:
     """A link's answer to a drive, or a later observation under the same generation.
 
@@ -136,7 +127,7 @@ class Confirmed:
     how: str = "read back"
 
 
-@_fact
+@fact
 class Failed:
     """A drive did not get through, or nobody can tell whether it did."""
 
@@ -146,7 +137,7 @@ class Failed:
     reason: str
 
 
-@_fact
+@fact
 class LinkUp:
     """A board answers. ``readings`` is what its outputs were found at, as far as it can tell."""
 
@@ -155,7 +146,7 @@ class LinkUp:
     readings: tuple[tuple[str, Setting], ...] = ()
 
 
-@_fact
+@fact
 class LinkLost:
     """A board no longer answers."""
 
@@ -164,7 +155,7 @@ class LinkLost:
     reason: str
 
 
-@_fact
+@fact
 class InputSeen:
     """The raw state of an input, sense applied; None where it cannot be known."""
 
@@ -173,7 +164,7 @@ class InputSeen:
     active: bool | None
 
 
-@_fact
+@fact
 class Recording:
     """Whether the journal can be written."""
 
@@ -182,14 +173,14 @@ class Recording:
     reason: str = ""
 
 
-@_fact
+@fact
 class Tick:
     """Nothing but time has passed."""
 
     at: Instant
 
 
-@_fact
+@fact
 class Start:
     """The store has been read: this is what was left. Until then everything is held safe."""
 
@@ -201,7 +192,7 @@ class Start:
     tags: tuple[Tag, ...] = ()
 
 
-@_fact
+@fact
 class Shutdown:
     """The service is about to end: every output to safe."""
 
@@ -213,7 +204,7 @@ Event = Command | Confirmed | Failed | LinkUp | LinkLost | InputSeen | Recording
 # --- effects ----------------------------------------------------------------------------------------------
 
 
-@_fact
+@fact
 class Drive:
     """Tell the link to bring an output to a setting. An answer carries the same generation."""
 
@@ -222,7 +213,7 @@ class Drive:
     setting: Setting
 
 
-@_fact
+@fact
 class Record:
     """One row of the journal. ``data`` holds all that a replay needs (see `cairnwind.core.history`)."""
 
@@ -236,14 +227,14 @@ class Record:
     data: Mapping[str, Any] = field(default_factory=dict)
 
 
-@_fact
+@fact
 class KeepClaim:
     """Store this claim in its slot."""
 
     claim: Claim
 
 
-@_fact
+@fact
 class DropClaim:
     """The slot is empty now."""
 
@@ -251,21 +242,21 @@ class DropClaim:
     slot: str
 
 
-@_fact
+@fact
 class KeepStop:
     """Store the all-stop, or that there is none."""
 
     stop: Stop | None
 
 
-@_fact
+@fact
 class KeepTag:
     """Store a lockout tag."""
 
     tag: Tag
 
 
-@_fact
+@fact
 class DropTag:
     """The tag is off."""
 
@@ -273,7 +264,7 @@ class DropTag:
     name: str
 
 
-@_fact
+@fact
 class Outcome:
     """The answer to a command: *driving*, *waiting*, *blocked*, *refused*, *unreachable*, *not recorded*."""
 
@@ -287,7 +278,7 @@ class Outcome:
     claim: Claim | None = None
 
 
-@_fact
+@fact
 class Ended:
     """What became of an acknowledged command: *confirmed*, *failed* or *superseded*."""
 
@@ -297,7 +288,7 @@ class Ended:
     text: str
 
 
-@_fact
+@fact
 class Changed:
     """Something to be shown anew: ('output' | 'input' | 'board' | 'site', name)."""
 

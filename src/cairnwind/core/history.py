@@ -85,7 +85,7 @@ class Told:
         match kind, data.get("verb"):
             case "command", "claim":
                 self.claims[subject, data["claim"]["slot"]] = dict(data["claim"])
-            case "command", "release":
+            case "command", "release" if "slot" in data:
                 self.claims.pop((subject, data["slot"]), None)
             case "ended", _:
                 self.claims.pop((subject, data["slot"]), None)

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from cairnwind.core.claims import Claim
+from cairnwind.core.fact import fact
 from cairnwind.core.interlocks import Refusal, Stop, Tag
 from cairnwind.core.model import Output
 from cairnwind.core.settings import Setting
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@fact
 class OutputNow:
     """An output from wish to pin: wanted, allowed, driven, confirmed."""
 
@@ -53,7 +52,7 @@ class OutputNow:
         return "blocked" if self.refusal else "confirmed"
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@fact
 class InputNow:
     """An input: active, inactive or (None) unknown, and since when (wall nanoseconds)."""
 
@@ -62,7 +61,7 @@ class InputNow:
     since: int
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@fact
 class BoardNow:
     """A board: whether it answers, why not, and since when (wall nanoseconds)."""
 
@@ -72,7 +71,7 @@ class BoardNow:
     since: int
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@fact
 class SiteNow:
     """What concerns the site as a whole."""
 

@@ -190,14 +190,15 @@ class Runtime:
             while len(stored) < 4 * BATCH and (first := self.lanes.take_first()) is not None:
                 # a board that answers at once has confirmed by now: it belongs to the same batch
                 self._one(first, stored, answers, after_commit)
-        if stored or answers:
-            self._commit(stored, answers, after_commit)
         if self._changed:
             told = self.publisher.publish(self._changed)
             self._changed = {}
             told += [("command", shapes.dump(shapes.ended_form(ended))) for ended in self._told]
             if self.stream is not None:
                 self.stream.tell(told)
+        # the writer is woken last: it would only wait for the interpreter while this thread publishes
+        if stored or answers:
+            self._commit(stored, answers, after_commit)
         for ended in self._told:
             waiter = self.waiters.get(ended.command)
             if waiter is not None:

@@ -99,7 +99,11 @@ class Service:
         """Everything safe, then the end. Returns the outputs that were not confirmed safe."""
         from cairnwind.service.logs import log
 
-        left = self.runtime.shut_down()
+        if self.runtime.alive:
+            left = self.runtime.shut_down()
+        else:
+            self.pins.force_safe()
+            left = list(self.site.outputs)
         self._server.stop()
         if not self.runtime.close():
             log.error("the last rows of the journal could not be written")

@@ -8,9 +8,9 @@ takes no lock.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from cairnwind.core.engine import Engine
+from cairnwind.core.fact import fact
 from cairnwind.core.model import Site
 from cairnwind.core.now import OutputNow, SiteNow
 from cairnwind.service import shapes
@@ -36,7 +36,7 @@ class Page:
         return self._body
 
 
-@dataclass(frozen=True, slots=True)
+@fact
 class Snapshot:
     """The whole picture. ``version`` counts the swaps."""
 
