@@ -187,8 +187,10 @@ def _serve(ctx: click.Context, site_file: Path, state: str | None, port: int | N
         click.echo(
             f"\nStopped: {total - len(left)} of {total} outputs confirmed safe. A new start finds everything as it was left."
         )
-        for name in left:
+        for name in left[:20]:
             click.echo(f"  {name} was not confirmed safe: look at it.", err=True)
+        if len(left) > 20:
+            click.echo(f"  and {len(left) - 20} more: see the log.", err=True)
 
     ctx.exit(run(service, started, ended, log_file))
 

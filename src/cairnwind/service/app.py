@@ -79,6 +79,8 @@ class _Api:
         self.site = runtime.site
         self.keys = keys
         self.repeats = Repeats(runtime.reader)
+        self._sources: dict[tuple[int, str], Source] = {}
+        """One for each key and surface, shared by all claims made through it."""
         self.zone = ZoneInfo(self.site.timezone)
         self.console = Path(str(files("cairnwind.service").joinpath("console")))
 
@@ -153,7 +155,10 @@ class _Api:
             return problem(
                 "role", f"The key '{key.name}' may only watch.", "Use a key with the role operate or keep."
             )
-        environ[CALLER] = (key, Source(surface, key.name, key.role))
+        source = self._sources.get((key.id, surface))
+        if source is None:
+            source = self._sources[key.id, surface] = Source(surface, key.name, key.role)
+        environ[CALLER] = (key, source)
         return None
 
     def _cookie(self) -> str:

@@ -20,6 +20,8 @@ FIRST = "first key"
 SESSION_DAYS = 30
 LINK_MINUTES = 15
 MOST_CACHED = 256
+REMEMBER = 60
+"""Seconds for which a secret found good is not looked up again."""
 
 
 class Keys:
@@ -97,7 +99,7 @@ class Keys:
         if found is not None:
             if len(self._known) >= MOST_CACHED:
                 self._known.clear()
-            self._known[hash] = (found, now + 3600 * 10**9)
+            self._known[hash] = (found, now + REMEMBER * 10**9)
         return found
 
 

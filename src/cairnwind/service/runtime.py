@@ -91,7 +91,7 @@ class Runtime:
         while time.monotonic() < end and self._thread.is_alive():
             if self._closed and not self.engine.unsafe(reachable=True):
                 break
-            time.sleep(0.005)
+            time.sleep(0.01)
         return self.engine.unsafe()
 
     def close(self) -> bool:

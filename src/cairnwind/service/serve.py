@@ -109,8 +109,8 @@ class Service:
             log.error("the last rows of the journal could not be written")
         self.pins.close()
         self.folder.let_go()
-        for name in left:
-            log.error("%s was not confirmed safe", name)
+        if left:
+            log.error("not confirmed safe: %s", ", ".join(left))
         total = len(self.site.outputs)
         log.info("stopped: %d of %d outputs confirmed safe", total - len(left), total)
         return left

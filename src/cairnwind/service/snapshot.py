@@ -58,12 +58,10 @@ class Publisher:
     def __init__(self, site: Site, engine: Engine) -> None:
         self._site = site
         self._engine = engine
-        self._at = {name: divmod(number, PAGE) for number, name in enumerate(site.outputs)}
-        self._facts = {
-            name: shapes.dump(shapes.output_facts(output))[:-1] + b","
-            for name, output in site.outputs.items()
-        }
+        self._number = {name: number for number, name in enumerate(site.outputs)}
         names = list(site.outputs)
+        self._facts_end: list[int] = []
+        """By number: where in an output's body its facts, which never change, end."""
         self._pages = [self._page(names[at : at + PAGE]) for at in range(0, len(names), PAGE)]
         self._inputs = {name: self._input(name) for name in site.inputs}
         self._boards = {name: self._board(name) for name in site.boards}
@@ -73,11 +71,11 @@ class Publisher:
 
     def find(self, name: str) -> tuple[OutputNow, bytes] | None:
         """An output's picture and JSON in the current snapshot."""
-        at = self._at.get(name)
-        if at is None:
+        number = self._number.get(name)
+        if number is None:
             return None
-        page = self.current.pages[at[0]]
-        return page.nows[at[1]], page.bodies[at[1]]
+        page = self.current.pages[number // PAGE]
+        return page.nows[number % PAGE], page.bodies[number % PAGE]
 
     def publish(self, changed: Iterable[tuple[str, str]]) -> list[tuple[str, bytes]]:
         """Swap the picture; returns what has changed as (kind, JSON), each encoded once."""
@@ -85,8 +83,10 @@ class Publisher:
         fresh: dict[int, list[tuple[int, OutputNow, bytes]]] = {}
         for kind, name in changed:
             if kind == "output":
-                page, slot = self._at[name]
-                now, body = self._output(name)
+                page, slot = divmod(self._number[name], PAGE)
+                now = self._engine.output_now(name)
+                facts = self._pages[page].bodies[slot][: self._facts_end[self._number[name]]]
+                body = facts + shapes.dump(shapes.output_state(now))[1:]
                 fresh.setdefault(page, []).append((slot, now, body))
             elif kind == "input":
                 body = self._input(name)
@@ -115,12 +115,13 @@ class Publisher:
         return shapes.dump(shapes.site_form(self._site, self._site_now))
 
     def _page(self, names: list[str]) -> Page:
-        made = [self._output(name) for name in names]
-        return Page(tuple(now for now, _ in made), tuple(body for _, body in made))
-
-    def _output(self, name: str) -> tuple[OutputNow, bytes]:
-        now = self._engine.output_now(name)
-        return now, self._facts[name] + shapes.dump(shapes.output_state(now))[1:]
+        nows = tuple(self._engine.output_now(name) for name in names)
+        bodies = []
+        for now in nows:
+            facts = shapes.dump(shapes.output_facts(now.output))[:-1] + b","
+            self._facts_end.append(len(facts))
+            bodies.append(facts + shapes.dump(shapes.output_state(now))[1:])
+        return Page(nows, tuple(bodies))
 
     def _input(self, name: str) -> bytes:
         return shapes.dump(shapes.input_form(self._site.inputs[name], self._engine.input_now(name)))

@@ -45,7 +45,7 @@ class Stream:
     """All open streams, and the events they are sent."""
 
     def __init__(self, afresh: Callable[[], bytes]) -> None:
-        """``afresh`` gives the whole picture as JSON; it is called in the stream's thread."""
+        """``afresh`` gives the whole picture as JSON; it is called by whoever hands a stream over."""
         self.epoch = secrets.token_hex(4)
         self._afresh = afresh
         self._events: deque[bytes] = deque(maxlen=KEPT)
