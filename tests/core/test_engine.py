@@ -519,6 +519,18 @@ def test_without_a_journal_only_moves_toward_off_are_carried_out() -> None:
         return next(effect.outcome for effect in effects if isinstance(effect, ev.Outcome)), drives
 
     assert outcome(ON) == ("refused", [])
+    engine.handle(ev.Recording(Instant(5, 5), True))
+    engine.handle(ev.Wish(Instant(5, 5), "p", KEEPER, "vent", ON, Rank.PLAN, "plan:evening", RELEASED))
+    engine.handle(ev.Wish(Instant(5, 5), "q", KEEPER, "vent", OFF, Rank.PERSON, PERSON, RELEASED))
+    engine.handle(ev.Recording(Instant(6, 6), False, "disk full"))
+    released = engine.handle(ev.Release(Instant(6, 6), "r", KEEPER, "vent", PERSON))
+    assert [effect.outcome for effect in released if isinstance(effect, ev.Outcome)] == ["refused"], (
+        "it would uncover an on"
+    )
+    engine.handle(ev.Recording(Instant(7, 7), True))
+    engine.handle(ev.Release(Instant(7, 7), "s", KEEPER, "vent", "plan:evening"))
+    engine.handle(ev.Wish(Instant(7, 7), "t", KEEPER, "vent", ON, Rank.PERSON, PERSON, TAKEOVER))
+    engine.handle(ev.Recording(Instant(8, 8), False, "disk full"))
     assert outcome(OFF) == ("not recorded", [OFF])
 
 

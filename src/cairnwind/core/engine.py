@@ -24,7 +24,7 @@ from typing import Any
 
 from cairnwind.core import events as ev
 from cairnwind.core.claims import PERSON, Claim, Instant, Rank, held, leading, put, restore, take
-from cairnwind.core.history import claim_form, source_form, stop_form, tag_form
+from cairnwind.core.history import claim_form, stop_form, tag_form
 from cairnwind.core.inputs import Contact
 from cairnwind.core.interlocks import Gatekeeper, Refusal, Stop, Tag
 from cairnwind.core.model import Output, Site
@@ -185,10 +185,7 @@ class Engine:
         s = self._standings.get(event.output)
         if s is None:
             self._refuse(
-                event,
-                sequence,
-                "refused",
-                Refusal("name", "the site has no such output", "See: cairnwind look."),
+                event, sequence, Refusal("name", "the site has no such output", "See: cairnwind look.")
             )
         return s
 
@@ -219,22 +216,23 @@ class Engine:
         A person's or hand's wish that is not permitted now leaves no claim, unless only time stands in the
         way or 'when possible' was asked. Moves to safe are always permitted.
         """
-        if setting in (s.output.safe, OFF) and not (
-            setting != s.output.safe and self._keeper.refusal(s.output)
-        ):
+        output = s.output
+        if setting == output.safe or (setting == OFF and self._keeper.refusal(output) is None):
             return True
         if not self._recording:
-            self._refuse(event, sequence, "refused", Refusal("journal", f"the journal cannot be written: {self._trouble}", "Only moves toward off are carried out until it can."), setting)  # fmt: skip
+            self._refuse(event, sequence, self._no_journal(), setting)
             return False
         if event.rank < Rank.PERSON or event.when_possible:
             return True
-        refusal = self._keeper.refusal(s.output)
+        refusal = self._keeper.refusal(output)
         if refusal is not None and not refusal.only_time:
-            self._refuse(event, sequence, "refused", refusal, setting)
+            self._refuse(event, sequence, refusal, setting)
             return False
-        board = self._boards[s.output.pin.board]
+        board = self._boards[output.pin.board]
         if not board.up:
-            self._refuse(event, sequence, "unreachable", Refusal("link", f"board {board.name} does not answer: {board.reason}", "See to the board; say it again when the link is back."), setting)  # fmt: skip
+            away = f"board {board.name} does not answer: {board.reason}"
+            refusal = Refusal("link", away, "See to the board; say it again when the link is back.")
+            self._refuse(event, sequence, refusal, setting, "unreachable")
             return False
         return True
 
@@ -255,16 +253,14 @@ class Engine:
         self._watch_end(claim)
         self._effects.append(ev.KeepClaim(claim))
         self._touched[s.output.name] = None
-        self._supersede(s, f"by {claim.text}")
+        self._tell(s, "superseded", f"by {claim.text}")
         self._asked.append((event, claim, sequence))
 
     def _renew(self, event: ev.Renew) -> None:
         s = self._standings.get(event.output)
         claim = held(s.claims, event.slot) if s is not None else None
         if s is None or claim is None or claim.lifetime.kind != "lease":
-            self._refuse(
-                event, self._number(), "refused", Refusal("lease", "this hold has ended", "Make a new one.")
-            )
+            self._refuse(event, self._number(), Refusal("lease", "this hold has ended", "Make a new one."))
             return
         span = claim.lifetime.span
         ends = (event.at.mono + span, event.at.wall + span)
@@ -275,22 +271,15 @@ class Engine:
             return
         sequence = self._number()
         wish = ev.Wish(
-            event.at,
-            event.command,
-            event.source,
-            event.output,
-            event.setting,
-            claim.rank,
-            claim.slot,
-            claim.lifetime,
-        )
+            event.at, event.command, event.source, event.output, event.setting, claim.rank, claim.slot, claim.lifetime
+        )  # fmt: skip
         if not self._permitted(s, wish, event.setting, sequence):
             return
         claim = replace(claim, setting=event.setting, place=sequence, ends_mono=ends[0], ends_wall=ends[1])
         s.claims = put(s.claims, claim)
         self._effects.append(ev.KeepClaim(claim))
         self._touched[event.output] = None
-        self._supersede(s, f"by {claim.text}")
+        self._tell(s, "superseded", f"by {claim.text}")
         self._asked.append((event, claim, sequence))
 
     def _release(self, event: ev.Release) -> None:
@@ -299,6 +288,11 @@ class Engine:
         if s is None:
             return
         claim = held(s.claims, event.slot)
+        below = leading(take(s.claims, event.slot))
+        uncovered = below.setting if below else s.output.rest
+        if claim is not None and not self._recording and uncovered not in (s.output.safe, OFF):
+            self._refuse(event, sequence, self._no_journal())
+            return
         reason = f"released {claim.text}" if claim else "nothing to release: nobody claims it there"
         if claim is not None:
             self._end(s, claim, "released", journal=False)
@@ -331,22 +325,11 @@ class Engine:
     def _reset_stop(self, event: ev.ResetStop) -> None:
         sequence = self._number()
         if not event.source.keeps:
-            self._refuse(
-                event,
-                sequence,
-                "refused",
-                Refusal("role", "only a keeper resets an all-stop", "Use a key with the role keep."),
-            )
+            refusal = Refusal("role", "only a keeper resets an all-stop", "Use a key with the role keep.")
+            self._refuse(event, sequence, refusal)
             return
         if not self._recording and self._keeper.stop is not None:
-            self._refuse(
-                event,
-                sequence,
-                "refused",
-                Refusal(
-                    "journal", f"the journal cannot be written: {self._trouble}", "See to the disk first."
-                ),
-            )
+            self._refuse(event, sequence, self._no_journal())
             return
         was = self._keeper.stop
         self._keeper.stop = None
@@ -371,14 +354,8 @@ class Engine:
         self._touched[event.output] = None
         self._effects += [ev.KeepTag(tag), ev.Changed("site", "")]
         reason = f"locked out by tag '{event.tag}'"
-        self._record(
-            sequence,
-            "command",
-            event.output,
-            f"{event.output}: {reason}",
-            event,
-            {"verb": "lock", "tag": tag_form(tag)},
-        )
+        data = {"verb": "lock", "tag": tag_form(tag)}
+        self._record(sequence, "command", event.output, f"{event.output}: {reason}", event, data)
         word = "driving" if self._recording else "not recorded"
         self._effects.append(ev.Outcome(event.command, sequence, word, event.output, reason))
 
@@ -389,26 +366,11 @@ class Engine:
         tags = self._keeper.tags.get(event.output, {})
         tag = tags.get(event.tag)
         if tag is not None and not (event.source.keeps or event.source.who == tag.source.who):
-            self._refuse(
-                event,
-                sequence,
-                "refused",
-                Refusal(
-                    "lockout",
-                    f"tag '{tag.name}' was hung by the {tag.source.text}",
-                    "They take it off, or a keeper does.",
-                ),
-            )
+            hung = f"tag '{tag.name}' was hung by the {tag.source.text}"
+            self._refuse(event, sequence, Refusal("lockout", hung, "They take it off, or a keeper does."))
             return
         if not self._recording:
-            self._refuse(
-                event,
-                sequence,
-                "refused",
-                Refusal(
-                    "journal", f"the journal cannot be written: {self._trouble}", "See to the disk first."
-                ),
-            )
+            self._refuse(event, sequence, self._no_journal())
             return
         if tag is not None:
             del tags[event.tag]
@@ -417,14 +379,8 @@ class Engine:
             self._effects += [ev.DropTag(event.output, event.tag), ev.Changed("site", "")]
             self._touched[event.output] = None
         reason = f"tag '{event.tag}' taken off" if tag else f"no tag '{event.tag}' was on it"
-        self._record(
-            sequence,
-            "command",
-            event.output,
-            f"{event.output}: {reason}",
-            event,
-            {"verb": "unlock", "tag": event.tag},
-        )
+        data = {"verb": "unlock", "tag": event.tag}
+        self._record(sequence, "command", event.output, f"{event.output}: {reason}", event, data)
         self._effects.append(ev.Outcome(event.command, sequence, "driving", event.output, reason))
 
     # --- what boards and inputs say -----------------------------------------------------------------------
@@ -693,9 +649,6 @@ class Engine:
                     if _armed(claim):
                         self._end(s, claim, why)
 
-    def _supersede(self, s: Standing, by: str) -> None:
-        self._tell(s, "superseded", by)
-
     def _tell(self, s: Standing, ending: str, text: str) -> None:
         if s.asker:
             self._effects.append(ev.Ended(s.asker, s.output.name, ending, text))
@@ -819,16 +772,25 @@ class Engine:
         (self._early if self._keeper.starting else self._effects).append(record)
 
     def _refuse(
-        self, event: ev.Command, sequence: int, word: str, refusal: Refusal, setting: Setting | None = None
+        self,
+        event: ev.Command,
+        sequence: int,
+        refusal: Refusal,
+        setting: Setting | None = None,
+        word: str = "refused",
     ) -> None:
         name = getattr(event, "output", "")
         wanted = f" to {self._standings[name].output.say(setting)}" if setting is not None else ""
-        self._record(sequence, "command", name, f"{name or 'site'}{wanted} ({word}: {refusal.reason})", event, {
-            "verb": type(event).__name__.lower(), "outcome": word, "reason": refusal.reason,
-            "source": source_form(event.source),
-        })  # fmt: skip
-        self._effects.append(
-            ev.Outcome(event.command, sequence, word, name, refusal.reason, refusal.remedy, setting)
+        text = f"{name or 'site'}{wanted} ({word}: {refusal.reason})"
+        data = {"verb": type(event).__name__.lower(), "outcome": word, "reason": refusal.reason}
+        self._record(sequence, "command", name, text, event, data)
+        outcome = ev.Outcome(event.command, sequence, word, name, refusal.reason, refusal.remedy, setting)
+        self._effects.append(outcome)
+
+    def _no_journal(self) -> Refusal:
+        reason = f"the journal cannot be written: {self._trouble}"
+        return Refusal(
+            "journal", reason, "Only moves toward off are carried out until it can; see to the disk."
         )
 
     def _journal_change(self, s: Standing) -> None:
