@@ -39,7 +39,7 @@ $(VENV)/.dev: $(VENV)/.run requirements/dev.txt
 
 # Debian packages that tests and pictures need, through apt: see tools/packages.sh.
 packages:
-	@tools/packages.sh chromium
+	@tools/packages.sh chromium fonts-dejavu-core
 
 console: $(CONSOLE)/index.html
 

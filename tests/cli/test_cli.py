@@ -15,7 +15,7 @@ import pytest
 from cairnwind.cli import exits
 from cairnwind.core.settings import FULL
 from cairnwind.demo import SITE_FILE
-from tests.conftest import CAIRNWIND, Running, cairnwind, eventually
+from tests.conftest import CAIRNWIND, SITE, Running, cairnwind, eventually
 
 
 def test_a_session_at_the_terminal(running: Running) -> None:
@@ -138,6 +138,34 @@ def test_hold_ends_with_its_command_however_that_ends(how: int, running: Running
     assert err == ""
     if how == signal.SIGINT:
         assert (hold.returncode, out) == (0, "\nLet go of vent.\n")
+
+
+def test_a_script_starts_holds_and_stops_a_service(tmp_path: Path) -> None:
+    (tmp_path / "site.toml").write_text(SITE)
+    state = str(tmp_path / "state")
+    serve = subprocess.Popen(
+        [CAIRNWIND, "serve", str(tmp_path / "site.toml"), "--state", state, "--port", "0", "--json"],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
+    assert serve.stdout is not None
+    assert json.loads(serve.stdout.readline())["state"] == state
+    hold = subprocess.Popen(
+        [CAIRNWIND, "--state", state, "hold", "gallery", "25", "%", "--json"],
+        stdout=subprocess.PIPE,
+        text=True,
+    )
+    assert hold.stdout is not None
+    assert json.loads(hold.stdout.readline())["claim"]["setting"]["words"] == "25 %"
+    hold.send_signal(signal.SIGINT)
+    assert hold.communicate(timeout=5)[0] == ""
+    serve.send_signal(signal.SIGTERM)
+    out, err = serve.communicate(timeout=5)
+    assert json.loads(out) == {"outputs": 4, "not_confirmed_safe": []}
+    assert [json.loads(line)["level"] for line in err.splitlines()] == ["info", "info"], (
+        "structured logs on stderr"
+    )
 
 
 def test_names_complete_from_the_running_service(running: Running) -> None:

@@ -128,24 +128,29 @@ def _state_options(command: Callable[..., Any]) -> Callable[..., Any]:
 @main.command()
 @click.argument("site_file", type=click.Path(dir_okay=False))
 @_state_options
+@as_json
 @click.pass_context
-def serve(ctx: click.Context, site_file: str, state: str | None, port: int | None) -> None:
+def serve(ctx: click.Context, site_file: str, state: str | None, port: int | None, as_json: bool) -> None:
     """Serve the site of SITE_FILE until Ctrl-C or SIGTERM."""
-    _serve(ctx, Path(site_file), state, port, demo=False)
+    _serve(ctx, Path(site_file), state, port, demo=False, as_json=as_json)
 
 
 @main.command()
 @_state_options
+@as_json
 @click.pass_context
-def demo(ctx: click.Context, state: str | None, port: int | None) -> None:
+def demo(ctx: click.Context, state: str | None, port: int | None, as_json: bool) -> None:
     """Serve the demo site: a made-up pottery studio on a simulated board."""
     from cairnwind.demo import SITE_FILE
 
-    _serve(ctx, SITE_FILE, state, port, demo=True)
+    _serve(ctx, SITE_FILE, state, port, demo=True, as_json=as_json)
 
 
-def _serve(ctx: click.Context, site_file: Path, state: str | None, port: int | None, *, demo: bool) -> None:
+def _serve(
+    ctx: click.Context, site_file: Path, state: str | None, port: int | None, *, demo: bool, as_json: bool
+) -> None:
     from cairnwind import folder
+    from cairnwind.cli import show
     from cairnwind.service.serve import Service, run
     from cairnwind.site import read_site
 
@@ -166,6 +171,10 @@ def _serve(ctx: click.Context, site_file: Path, state: str | None, port: int | N
         world = World(site, service.pins.links)
 
     def started(service: Service) -> None:
+        if as_json:
+            show.emit({"site": site.name, "url": service.url, "state": str(service.folder.path)})
+            sys.stdout.flush()
+            return
         click.echo(
             f"{click.style(site.name, bold=True)}{': a made-up site on a simulated board; nothing real is switched.' if demo else ''}\n"
         )
@@ -184,6 +193,9 @@ def _serve(ctx: click.Context, site_file: Path, state: str | None, port: int | N
         if world is not None:
             world.end()
         total = len(site.outputs)
+        if as_json:
+            show.emit({"outputs": total, "not_confirmed_safe": left})
+            return
         click.echo(
             f"\nStopped: {total - len(left)} of {total} outputs confirmed safe. A new start finds everything as it was left."
         )
@@ -373,22 +385,28 @@ def release(ctx: click.Context, output: str, as_json: bool) -> None:
 @main.command()
 @an_output
 @click.argument("setting", nargs=-1)
+@as_json
 @click.pass_context
-def hold(ctx: click.Context, output: str, setting: tuple[str, ...]) -> None:
+def hold(ctx: click.Context, output: str, setting: tuple[str, ...], as_json: bool) -> None:
     """Hold OUTPUT on (or at SETTING) until Ctrl-C; it ends with this command, however that ends."""
     import time
 
+    from cairnwind.cli import show
+
     with _site(ctx).hold(output, " ".join(setting) or "on") as held:
         assert held.outcome is not None
-        click.echo(
-            f"Holding {output} at {held.outcome.words} ({held.outcome.ending or held.outcome.outcome}); Ctrl-C lets go."
-        )
+        if as_json:
+            show.emit(held.outcome.form)
+        else:
+            fate = held.outcome.ending or held.outcome.outcome
+            click.echo(f"Holding {output} at {held.outcome.words} ({fate}); Ctrl-C lets go.")
         sys.stdout.flush()
         try:
             while held.lost is None:
                 time.sleep(0.05)
         except KeyboardInterrupt:
-            click.echo(f"\nLet go of {output}.")
+            if not as_json:
+                click.echo(f"\nLet go of {output}.")
             return
     raise Trouble(
         "refused", f"The hold on {output} has ended: {held.lost}", "Hold again if it is still wanted."
