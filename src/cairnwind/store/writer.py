@@ -109,7 +109,6 @@ class Writer:
             batch = self._queue.get()
             if batch is None:
                 return
-            time.sleep(0)  # lets those who are about to queue something do so: larger groups under load
             group, last = [batch], False
             while len(group) < MOST:
                 try:
