@@ -69,14 +69,13 @@ def test_in_a_crowd_ons_are_shed_in_words_and_offs_are_always_taken(
 
 
 def test_readers_are_served_while_the_engine_is_held_up(running: Running) -> None:
-    with Held(running), ThreadPoolExecutor(8) as pool:
-        begin = time.monotonic()
+    with Held(running) as held, ThreadPoolExecutor(8) as pool:
         pages = [
             done.result() for done in [pool.submit(running.http, "GET", "/api/v1/outputs") for _ in range(40)]
         ]
         assert {page.status_code for page in pages} == {200}
         assert running.http("GET", "/api/v1/outputs/vent/why").status_code == 200
-        assert time.monotonic() - begin < 8
+        assert not held.gate.is_set()
 
 
 def test_an_engine_that_dies_is_seen_from_outside(running: Running) -> None:
@@ -174,9 +173,9 @@ def test_a_slow_board_confirms_after_the_answer_and_a_newer_wish_supersedes(runn
     link = running.link("far")
     link.answers_after = 600_000_000
     with ThreadPoolExecutor(2) as pool:
-        first = pool.submit(running.site.turn, "yard", "on")
+        first = pool.submit(running.site.turn, "yard", "on", wait="5 s")
         eventually(lambda: running.site.output("yard")["state"] == "driving")
-        second = running.site.turn("yard", "off")
+        second = running.site.turn("yard", "off", wait="5 s")
         assert first.result().ending == "superseded"
     assert second.ending == "confirmed"
     assert all(level == 0 for _, line, level in link.seen if line == 3), "the lamp never came on"

@@ -169,16 +169,14 @@ def test_a_lockout_tag_is_taken_off_by_name(running: Running) -> None:
 
 
 def test_a_lease_ends_unless_it_is_renewed(running: Running) -> None:
-    body = {"output": "vent", "setting": "on", "lease": "300 ms", "wait": "1 s"}
+    body = {"output": "vent", "setting": "on", "lease": "1 s", "wait": "1 s"}
     claim = running.http("POST", CLAIMS, json=body).json()["claim"]
     assert claim["rank"] == "hand"
     for _ in range(6):
-        time.sleep(0.1)
+        time.sleep(0.3)
         assert running.http("PATCH", f"{CLAIMS}/{claim['id']}").status_code == 200
-    assert running.link().level("vent") == 0
-    begin = time.monotonic()
-    eventually(lambda: running.link().level("vent") == FULL, within=2)
-    assert 0.1 < time.monotonic() - begin < 0.8
+    assert running.link().level("vent") == 0, "1.8 s later, thanks to the renewals"
+    eventually(lambda: running.link().level("vent") == FULL)
     problem(running.http("PATCH", f"{CLAIMS}/{claim['id']}"), 404, "no-claim")
     assert "its holder did not renew it" in running.site.journal("vent", limit=2)[-1]["text"]
 
@@ -206,25 +204,18 @@ def test_what_must_not_happen_twice_waits_for_its_commit_and_a_move_to_safe_does
     running: Running,
 ) -> None:
     """A toggle with an Idempotency-Key drives when it is stored, so that a repeat after a crash is no second one."""
-    running.service.runtime.writer.slow = 0.3
+    running.service.runtime.writer.slow = 0.5
+    claim, once = {"output": "vent", "setting": "toggle"}, {"Idempotency-Key": "a"}
     with ThreadPoolExecutor(2) as pool:
-        begin = time.monotonic()
-        on = pool.submit(
-            running.http,
-            "POST",
-            CLAIMS,
-            json={"output": "vent", "setting": "toggle"},
-            headers={"Idempotency-Key": "a"},
+        pool.submit(running.http, "POST", CLAIMS, json=claim, headers=once)
+        eventually(lambda: running.link().level("vent") == 0)
+        assert running.site.journal("vent", limit=1)[0]["text"] == "vent to on (driving)", (
+            "it is stored by now"
         )
-        eventually(lambda: running.link().level("vent") == 0, within=3)
-        assert time.monotonic() - begin >= 0.3
-        on.result()
-        begin = time.monotonic()
         off = pool.submit(running.http, "PUT", "/api/v1/all-stop")
-        eventually(lambda: running.link().level("vent") == FULL, within=3)
-        assert time.monotonic() - begin < 0.25
+        eventually(lambda: running.link().level("vent") == FULL)
+        assert not off.done(), "safe at once, acknowledged when it was committed"
         assert off.result().status_code == 200
-        assert time.monotonic() - begin >= 0.3, "acknowledged only when it was committed"
 
 
 def test_without_a_disk_only_off_is_carried_out(running: Running) -> None:

@@ -393,21 +393,22 @@ def hold(ctx: click.Context, output: str, setting: tuple[str, ...], as_json: boo
 
     from cairnwind.cli import show
 
-    with _site(ctx).hold(output, " ".join(setting) or "on") as held:
-        assert held.outcome is not None
-        if as_json:
-            show.emit(held.outcome.form)
-        else:
-            fate = held.outcome.ending or held.outcome.outcome
-            click.echo(f"Holding {output} at {held.outcome.words} ({fate}); Ctrl-C lets go.")
-        sys.stdout.flush()
-        try:
+    held = _site(ctx).hold(output, " ".join(setting) or "on")
+    try:
+        with held:
+            assert held.outcome is not None
+            if as_json:
+                show.emit(held.outcome.form)
+            else:
+                fate = held.outcome.ending or held.outcome.outcome
+                click.echo(f"Holding {output} at {held.outcome.words} ({fate}); Ctrl-C lets go.")
+            sys.stdout.flush()
             while held.lost is None:
                 time.sleep(0.05)
-        except KeyboardInterrupt:
-            if not as_json:
-                click.echo(f"\nLet go of {output}.")
-            return
+    except KeyboardInterrupt:
+        if not as_json:
+            click.echo(f"\nLet go of {output}.")
+        return
     raise Trouble(
         "refused", f"The hold on {output} has ended: {held.lost}", "Hold again if it is still wanted."
     )
