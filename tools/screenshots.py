@@ -73,7 +73,7 @@ def console(site: Site) -> None:
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
-        page.goto(site.call("POST", "/sign-in-links", {})["link"])
+        page.goto(site.sign_in_link())
         page.wait_for_selector("[data-output=gallery]")
         page.click("[data-output=gallery] .why")
         page.wait_for_selector(".reason dl")

@@ -240,6 +240,22 @@ def test_without_a_disk_only_off_is_carried_out(running: Running) -> None:
     assert running.http("GET", "/healthz").json()["health"] == "good"
 
 
+def test_a_reset_that_cannot_be_recorded_is_taken_back(running: Running) -> None:
+    """The disk fills with the reset itself: nothing comes on, and the all-stop is in force again."""
+    running.site.turn("vent", "on")
+    running.site.stop("smoke")
+    runtime = running.service.runtime
+    original = runtime.writer._commit
+    runtime.writer._commit = lambda group: "database or disk is full"  # type: ignore[method-assign]
+    problem(running.http("DELETE", "/api/v1/all-stop"), 507, "not-recorded")
+    eventually(lambda: running.site.facts()["all_stop"]["reason"] == "its reset could not be recorded")
+    assert running.link().level("vent") == FULL
+    runtime.writer._commit = original  # type: ignore[method-assign]
+    eventually(lambda: running.site.facts()["recording"])
+    running.site.reset_stop()
+    eventually(lambda: running.link().level("vent") == 0)
+
+
 def test_the_journal_is_paged_both_ways(shared: Running) -> None:
     for number in range(30):
         shared.site.turn("gallery", number + 1)

@@ -477,8 +477,8 @@ def link(ctx: click.Context, as_json: bool) -> None:
     """A link that signs a browser in to the console, once, within 15 minutes."""
     from cairnwind.cli import show
 
-    form = _site(ctx).call("POST", "/sign-in-links", {})
-    show.emit(form) if as_json else click.echo(form["link"])
+    found = _site(ctx).sign_in_link()
+    show.emit({"link": found}) if as_json else click.echo(found)
 
 
 @main.command()

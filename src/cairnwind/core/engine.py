@@ -510,7 +510,7 @@ class Engine:
             claim, why = None, "its output is no longer in the site file"
         elif claim is not None and s.output.rearm == "command" and _armed(claim):
             claim, why = None, "needs a new command after a restart"
-        elif claim is not None and not s.output.dimmable and s.output.say(claim.setting).endswith("%"):
+        elif claim is not None and not s.output.dimmable and claim.setting not in (OFF, ON):
             claim, why = None, "its output is no longer dimmed"
         if s is None or claim is None:
             self._journal_end(stored, why)

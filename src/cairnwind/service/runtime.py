@@ -22,6 +22,7 @@ from cairnwind.core.errors import BoardError, CallerError
 from cairnwind.service import shapes
 from cairnwind.service.first import Pins, clock
 from cairnwind.service.lanes import Item
+from cairnwind.service.repeats import KEEP
 from cairnwind.service.snapshot import Publisher
 from cairnwind.service.stream import Stream
 from cairnwind.store.database import prepare
@@ -33,7 +34,6 @@ LONGEST_NAP = 30.0
 """Seconds after which the engine is ticked although it asked for nothing: wall clocks may be set."""
 BATCH = 256
 ANSWER_WITHIN = 30.0
-KEEP_ANSWERS = 24 * 3600 * 10**9
 
 
 class Runtime:
@@ -57,8 +57,6 @@ class Runtime:
         self._over = False
         self._changed: dict[tuple[str, str], None] = {}
         self._told: list[ev.Ended] = []
-        self.handled = 0
-        """Events that went through the engine."""
         self._slots: dict[tuple[str, str], int] = {}
         self._closed = False
         """The shutdown has gone through the engine."""
@@ -74,7 +72,7 @@ class Runtime:
         self.stream = Stream(self._picture)
         self.writer = Writer(database, self.site.durability, self._disk_trouble)
         wall = clock().wall
-        self.writer.put([("old answers", (wall - KEEP_ANSWERS,)), ("old sessions", (wall,))])
+        self.writer.put([("old answers", (wall - KEEP,)), ("old sessions", (wall,))])
         left = self.reader.start(clock())
         self.lanes.put(Item(left))
         self._drain()
@@ -95,7 +93,7 @@ class Runtime:
         return self.engine.unsafe()
 
     def close(self) -> bool:
-        """End the engine's thread, write what is left, let the boards go. False if rows could not be written."""
+        """End the engine's thread and write what is left. False if rows could not be written."""
         self._over = True
         self.lanes.put(Item(ev.Tick(clock())))
         if self._thread.is_alive():
@@ -190,7 +188,7 @@ class Runtime:
             while len(stored) < 4 * BATCH and (first := self.lanes.take_first()) is not None:
                 # a board that answers at once has confirmed by now: it belongs to the same batch
                 self._one(first, stored, answers, after_commit)
-        if self._changed:
+        if self._changed or self._told:
             told = self.publisher.publish(self._changed)
             self._changed = {}
             told += [("command", shapes.dump(shapes.ended_form(ended))) for ended in self._told]
@@ -219,7 +217,6 @@ class Runtime:
         if item.overtaken and type(event) is ev.Wish:
             event = ev.Overtaken(event.at, event.command, event.source, event.output)
         effects = self.engine.handle(event)
-        self.handled += 1
         drives: list[ev.Drive] = []
         for effect in effects:
             match effect:
@@ -267,21 +264,17 @@ class Runtime:
     def _unrecorded(self, item: Item, outcome: ev.Outcome, reason: str) -> ev.Outcome:
         """A decision that the disk did not take. What had to wait for it is withdrawn."""
         event = item.event
-        if (
+        source = replace(event.source, surface="service")
+        at, name = clock(), self.command_id()
+        if type(event) is ev.ResetStop and outcome.outcome == "driving":
+            self.pins.report(ev.AllStop(at, name, source, "its reset could not be recorded"))
+        elif (
             item.repeat is not None
             and type(event) is ev.Wish
             and outcome.setting is not None
             and outcome.setting.on
         ):
-            self.pins.report(
-                ev.Release(
-                    clock(),
-                    self.command_id(),
-                    replace(event.source, surface="service"),
-                    event.output,
-                    event.slot,
-                )
-            )
+            self.pins.report(ev.Release(at, name, source, event.output, event.slot))
         return replace(outcome, outcome="not recorded", reason=f"the journal cannot be written: {reason}")
 
     # --- small helpers ------------------------------------------------------------------------------------
