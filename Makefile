@@ -8,7 +8,7 @@ CONSOLE_SOURCES := $(shell find console -type f -not -path '*/node_modules/*' 2>
 PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 ROWS ?= .
 
-.PHONY: help setup demo test lint bench screenshots console packages clean
+.PHONY: help setup demo test lint bench screenshots console packages kernel-lab clean
 
 help:
 	@echo "make demo         set everything up and start the demo site"
@@ -16,6 +16,7 @@ help:
 	@echo "make lint         ruff, mypy, import-linter, svelte-check"
 	@echo "make bench        measure; ROWS=pattern for some rows"
 	@echo "make screenshots  the pictures in docs/screenshots, from the demo site"
+	@echo "make kernel-lab   a simulated kernel for the tests of real pins, if there is none"
 	@echo "make console      the web console, built if its sources changed"
 	@echo "make clean        remove what was built"
 
@@ -39,7 +40,16 @@ $(VENV)/.dev: $(VENV)/.run requirements/dev.txt
 
 # Debian packages that tests and pictures need, through apt: see tools/packages.sh.
 packages:
-	@tools/packages.sh chromium fonts-dejavu-core
+	@tools/packages.sh chromium fonts-dejavu-core kmod gcc libc6-dev gcc-avr avr-libc libsimavr-dev libelf-dev mosquitto
+
+# The simulated kernel that tests/lab runs in; kept in build/, which 'make clean' leaves alone but for what is quick to build.
+kernel-lab: build/kernel-lab/linux-gpiosim
+
+build/kernel-lab/linux-gpiosim: $(wildcard tools/kernel-lab/*)
+	@mkdir -p build/kernel-lab
+	@cp tools/kernel-lab/*.sh tools/kernel-lab/*.patch tools/kernel-lab/*.fragment build/kernel-lab/
+	@BUILD=$(CURDIR)/build/kernel-tree build/kernel-lab/build-kernel.sh
+	@rm -rf build/kernel-tree
 
 console: $(CONSOLE)/index.html
 
@@ -69,4 +79,4 @@ screenshots: setup $(VENV)/.dev
 	@$(BIN)/python tools/screenshots.py
 
 clean:
-	rm -rf build dist $(CONSOLE) console/node_modules
+	rm -rf build/lib build/bdist* build/firmware dist $(CONSOLE) console/node_modules

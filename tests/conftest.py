@@ -22,6 +22,34 @@ from cairnwind.folder import Folder
 from cairnwind.service.serve import Service
 from cairnwind.site import read_site
 
+ROOT = Path(__file__).parent.parent
+LAB = next(
+    (
+        lab
+        for lab in (ROOT.parent / "shared" / "kernel-lab", ROOT / "build" / "kernel-lab")
+        if (lab / "linux-gpiosim").exists()
+    ),
+    None,
+)
+"""Where the simulated kernel is (see tools/kernel-lab), if there is one."""
+INSIDE = "CAIRNWIND_LAB" in os.environ
+collect_ignore = [] if INSIDE else ["lab"]
+if LAB is None:
+    collect_ignore.append("boards/test_kernel_lab.py")
+
+
+def pytest_terminal_summary(terminalreporter: Any) -> None:
+    """Say what was not run because the machine has no simulated kernel: it is no failure, and must not be hidden."""
+    if LAB is None and not INSIDE:
+        count = sum(
+            path.read_text("utf-8").count("\ndef test_")
+            for path in (ROOT / "tests" / "lab").glob("test_*.py")
+        )
+        terminalreporter.write_line(
+            f"not run: {count} tests that need the simulated kernel; build it with: make kernel-lab"
+        )
+
+
 CAIRNWIND = str(Path(sys.executable).with_name("cairnwind"))
 
 SITE = """

@@ -97,6 +97,26 @@ class Folder:
         except OSError:
             return None
 
+    def secret(self, name: str) -> str:
+        """The text of a secret: from ``CAIRNWIND_SECRET_NAME``, or the file ``secret-NAME`` here.
+
+        Raises `CallerError` (``secret``) that says where it was looked for, never what it is.
+        """
+        variable = f"CAIRNWIND_SECRET_{name.upper().replace('-', '_')}"
+        path = self.path / f"secret-{name}"
+        if variable in os.environ:
+            return os.environ[variable]
+        try:
+            if path.stat().st_mode & 0o077:
+                raise CallerError("secret", f"{path} can be read by others.", f"Type: chmod 600 {path}")
+            return path.read_text("utf-8").strip()
+        except OSError:
+            raise CallerError(
+                "secret",
+                f"There is no secret '{name}'.",
+                f"Put it into {path} with mode 600, or into {variable}.",
+            ) from None
+
     def _write(self, name: str, text: str) -> None:
         aside = self.path / f".{name}.{os.getpid()}"
         descriptor = os.open(aside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)

@@ -2,20 +2,93 @@
 
 A link owns one board. It is opened with the facts of its wiring and a way to report; it drives every output
 safe before it says that it is up. `drive` never blocks: a link whose I/O takes time does it in a thread of its
-own, keeps one order an output (a newer one replaces it) and moves to safe first.
+own, keeps one order an output (a newer one replaces it) and moves to safe first (see `cairnwind.boards.worker`).
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from typing import Protocol
+import time
+from collections import deque
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, NamedTuple, Protocol
 
 from cairnwind.core.claims import Instant
 from cairnwind.core.events import Drive, Event
 from cairnwind.core.model import Board, Input, Output
+from cairnwind.core.trials import Trial
 
 Report = Callable[[Event], None]
 Clock = Callable[[], Instant]
+Fresh = Callable[[], bool]
+
+
+class Frame(NamedTuple):
+    """Something that went over the wire."""
+
+    number: int
+    wall: int
+    """Nanoseconds UTC."""
+    way: str
+    """'sent', 'got' or 'lost'."""
+    raw: bytes
+    text: str
+    """The same, decoded."""
+
+
+class Traffic:
+    """The last things that a link sent and received, and how it fares. Bounded; may be read by any thread."""
+
+    KEPT = 500
+
+    def __init__(self) -> None:
+        self._frames: deque[Frame] = deque(maxlen=self.KEPT)
+        self._number = 0
+        self.rounds = 0
+        """Rounds of reading since the start."""
+        self.errors = 0
+        """Frames lost, garbled or refused since the start."""
+        self._mark = (time.monotonic(), 0)
+        self._rate = 0.0
+
+    def add(self, way: str, raw: bytes, text: str) -> None:
+        """Note a frame. Called by the link's own thread."""
+        self._number += 1
+        self._frames.append(Frame(self._number, time.time_ns(), way, raw, text))
+        if way == "lost":
+            self.errors += 1
+
+    def after(self, number: int) -> list[Frame]:
+        """The frames after this number that are still kept."""
+        while True:
+            try:
+                return [frame for frame in self._frames if frame.number > number]
+            except RuntimeError:  # it grew meanwhile
+                continue
+
+    def rate(self) -> float:
+        """Rounds a second, over the last second or so."""
+        then, count = self._mark
+        now = time.monotonic()
+        if now - then >= 1:
+            self._rate = (self.rounds - count) / (now - then)
+            self._mark = (now, self.rounds)
+        return self._rate
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """What a link knows of one line."""
+
+    level: int | None = None
+    """How much of the time it is high, in parts per million; None where that is not known."""
+    holder: str = ""
+    """The other program that holds it."""
+    title: str = ""
+    """What the board calls it."""
+    functions: frozenset[str] | None = None
+    """What the board says that it can do; None where only a map can tell."""
+    timer: str = ""
 
 
 class Link(Protocol):
@@ -23,19 +96,55 @@ class Link(Protocol):
 
     confirms: str
     """What it can know of a drive: 'read back', 'accepted' or 'sent'."""
+    traffic: Traffic
 
-    def open(self, outputs: Sequence[Output], inputs: Sequence[Input], report: Report, clock: Clock) -> None:
-        """Take the board, drive all ``outputs`` safe, then report `LinkUp` (and go on trying if it is away)."""
+    def open(
+        self, outputs: Sequence[Output], inputs: Sequence[Input], report: Report, clock: Clock, fresh: Fresh
+    ) -> None:
+        """Take the board, drive all ``outputs`` safe, then report `LinkUp` (and go on trying if it is away).
+
+        ``fresh`` tells whether the engine still works: a link that feeds a watchdog feeds it only then.
+        """
+
+    def ready(self, seconds: float) -> bool:
+        """Wait until the first attempt to reach the board has ended, well or not."""
 
     def drive(self, orders: Sequence[Drive]) -> None:
         """Carry out ``orders`` in their order; report `Confirmed` or `Failed` for each, unless replaced."""
+
+    def attempt(self, line: int, trial: Trial | None) -> None:
+        """Try something on a pin that nobody owns, or let it go. Reports `TrialFailed` if it cannot."""
+
+    def reading(self, line: int) -> Mapping[str, Any]:
+        """What a tried pin reads: 'level' (parts), 'raw', 'full', 'volts', 'count', 'edge' (wall nanoseconds)."""
+
+    def survey(self) -> Mapping[int, Seen]:
+        """What is known of the board's lines now."""
 
     def close(self) -> None:
         """Let the board go. What its pins do then is the link's to state; outputs are safe by now."""
 
 
-def make(board: Board) -> Link:
-    """The link that the site file asks for."""
-    from cairnwind.boards.simulated import SimulatedLink
+def make(board: Board, site: Any = None, secret: Callable[[str], str] | None = None) -> Link:
+    """The link that the site file asks for. ``secret`` gives the text of a secret by its name."""
+    match board.link:
+        case "kernel":
+            from cairnwind.boards.kernel import KernelLink
 
-    return SimulatedLink(board)
+            return KernelLink(board)
+        case "expander":
+            from cairnwind.boards.expander import ExpanderLink
+
+            return ExpanderLink(board)
+        case "modbus":
+            from cairnwind.boards.modbus import ModbusLink
+
+            return ModbusLink(board)
+        case "broker":
+            from cairnwind.boards.broker import BrokerLink
+
+            return BrokerLink(board, site.broker, site.name, secret)
+        case _:
+            from cairnwind.boards.simulated import SimulatedLink
+
+            return SimulatedLink(board)

@@ -9,13 +9,18 @@ from __future__ import annotations
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 from cairnwind.boards import wire
-from cairnwind.boards.link import Clock, Report
+from cairnwind.boards.link import Clock, Fresh, Report, Seen, Traffic
 from cairnwind.core import events as ev
 from cairnwind.core.model import Board, Input, Output
-from cairnwind.core.settings import Setting
+from cairnwind.core.settings import FULL, Setting
+from cairnwind.core.trials import Trial
+
+COUNTS, FULL_SCALE = 4095, 3.3
+"""Of its analogue lines: counts and volts at full scale."""
 
 
 class SimulatedLink:
@@ -39,6 +44,12 @@ class SimulatedLink:
         self.silent = False
         """Does what it is told and never answers."""
         self.plugged = True
+        self.traffic = Traffic()
+        self.volts: dict[int, float] = {}
+        """What the world puts on analogue lines."""
+        self._tried: dict[int, Trial] = {}
+        self._counts: dict[int, tuple[int, int]] = {}
+        """By tried line: edges so far, and the wall nanoseconds of the last."""
         self._outputs: dict[str, Output] = {}
         self._inputs: dict[int, Input] = {}
         self._levels: dict[int, bool] = {}
@@ -47,13 +58,21 @@ class SimulatedLink:
         self._thread: threading.Thread | None = None
         self._closed = False
 
-    def open(self, outputs: Sequence[Output], inputs: Sequence[Input], report: Report, clock: Clock) -> None:
+    def open(
+        self,
+        outputs: Sequence[Output],
+        inputs: Sequence[Input],
+        report: Report,
+        clock: Clock,
+        fresh: Fresh = lambda: True,
+    ) -> None:
         """Drive all outputs safe, then report the link up and what the inputs show."""
         self._report, self._clock = report, clock
         self._outputs = {output.name: output for output in outputs}
         self._inputs = {input.pin.line: input for input in inputs}
         for line, input in self._inputs.items():
-            self._levels.setdefault(line, input.pull == "up")
+            if not input.analogue:
+                self._levels.setdefault(line, input.pull == "up")
         self._home()
 
     def drive(self, orders: Sequence[ev.Drive]) -> None:
@@ -96,6 +115,20 @@ class SimulatedLink:
         self.plugged = True
         self._home()
 
+    def put_volts(self, line: int, volts: float) -> None:
+        """Put so many volts on an analogue line: it is read with `COUNTS` counts over `FULL_SCALE` volts."""
+        self.volts[line] = volts
+        input = self._inputs.get(line)
+        if input is not None and self.plugged:
+            raw, full, measured = self._sample(line)
+            self._report(ev.Measured(self._clock(), input.name, raw, full, measured))
+
+    def put_level(self, line: int, high: bool) -> None:
+        """Put a level on a line that is no output: what a button does, or whoever tries a pin."""
+        if line in self._tried and self._levels.get(line, False) != high:
+            self._counts[line] = (self._counts.get(line, (0, 0))[0] + 1, time.time_ns())
+        self._levels[line] = high
+
     def preset(self, input: Input, active: bool) -> None:
         """What an input shows when the board is opened."""
         self._levels[input.pin.line] = active != input.active_low
@@ -107,6 +140,42 @@ class SimulatedLink:
         if self.plugged:
             self._report(ev.InputSeen(self._clock(), name, active))
 
+    def ready(self, seconds: float) -> bool:
+        """It is, as soon as it is open."""
+        return True
+
+    def attempt(self, line: int, trial: Trial | None) -> None:
+        """Try a bare pin."""
+        self._tried.pop(line, None)
+        self._counts.pop(line, None)
+        if trial is None:
+            self._move(line, 0)
+            self.pins.pop(line, None)
+            return
+        self._tried[line] = trial
+        if trial.mode in ("output", "pwm", "tone"):
+            self._move(line, FULL // 2 if trial.mode == "tone" else trial.parts)
+        elif trial.pull != "none":
+            self._levels.setdefault(line, trial.pull == "up")
+
+    def reading(self, line: int) -> Mapping[str, Any]:
+        """What a tried pin reads."""
+        trial = self._tried.get(line)
+        if trial is None:
+            return {}
+        if trial.mode == "analogue":
+            raw, full, volts = self._sample(line)
+            return {"raw": raw, "full": full, "volts": volts}
+        if trial.mode in ("input", "count"):
+            count, edge = self._counts.get(line, (0, 0))
+            return {"level": FULL if self._levels.get(line) else 0, "count": count, "edge": edge}
+        return {"level": self.pins.get(line, 0)}
+
+    def survey(self) -> Mapping[int, Seen]:
+        """Every line's level, as far as anybody has set one."""
+        levels = {line: FULL if high else 0 for line, high in list(self._levels.items())}
+        return {line: Seen(level) for line, level in {**levels, **self.pins}.items()}
+
     def level(self, output: str) -> int:
         """How high the pin of this output is, 0 to a million."""
         return self.pins[self._outputs[output].pin.line]
@@ -117,22 +186,33 @@ class SimulatedLink:
         readings = []
         for output in self._outputs.values():
             self._put(output, output.safe)
-            readings.append((output.name, self._read(output)))
+            readings.append((output.name, self._read(output, output.safe)))
         self._report(ev.LinkUp(self._clock(), self.board.name, tuple(readings)))
         for line, input in self._inputs.items():
-            self._report(ev.InputSeen(self._clock(), input.name, wire.active(input, self._levels[line])))
+            if input.analogue:
+                self.put_volts(line, self.volts.get(line, 0.0))
+            else:
+                self._report(ev.InputSeen(self._clock(), input.name, wire.active(input, self._levels[line])))
 
     def _put(self, output: Output, setting: Setting) -> None:
         line = output.pin.line
-        level = self.stuck.get(line, wire.to_pin(output, setting))
+        self._move(line, self.stuck.get(line, wire.to_pin(output, setting)))
+
+    def _move(self, line: int, level: int) -> None:
         if self.pins.get(line) != level:
             self.pins[line] = level
             self.seen.append((time.monotonic_ns(), line, level))
+            self.traffic.add("sent", b"", f"line {line}: {level / 10_000:g} % high")
             for watcher in self.watchers:
                 watcher(line, level)
 
-    def _read(self, output: Output) -> Setting:
-        return wire.from_pin(output, self.pins[output.pin.line])
+    def _read(self, output: Output, asked: Setting) -> Setting:
+        found = wire.from_pin(output, self.pins[output.pin.line])
+        return asked if found.parts == asked.parts else found
+
+    def _sample(self, line: int) -> tuple[int, int, float]:
+        raw = max(0, min(COUNTS, round(self.volts.get(line, 0.0) / FULL_SCALE * COUNTS)))
+        return raw, COUNTS, raw * FULL_SCALE / COUNTS
 
     def _carry_out(self, order: ev.Drive) -> None:
         if not self.plugged:
@@ -147,7 +227,13 @@ class SimulatedLink:
         self._put(output, order.setting)
         if not self.silent:
             self._report(
-                ev.Confirmed(self._clock(), order.output, order.generation, self._read(output), self.confirms)
+                ev.Confirmed(
+                    self._clock(),
+                    order.output,
+                    order.generation,
+                    self._read(output, order.setting),
+                    self.confirms,
+                )
             )
 
     def _work(self) -> None:

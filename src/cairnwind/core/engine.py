@@ -25,12 +25,13 @@ from typing import Any
 from cairnwind.core import events as ev
 from cairnwind.core.claims import PERSON, Claim, Instant, Rank, held, leading, put, restore, take
 from cairnwind.core.history import claim_form, stop_form, tag_form
-from cairnwind.core.inputs import Contact
+from cairnwind.core.inputs import Contact, Gauge
 from cairnwind.core.interlocks import Gatekeeper, Refusal, Stop, Tag
 from cairnwind.core.model import Output, Site
 from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
 from cairnwind.core.quantities import NS
 from cairnwind.core.settings import OFF, ON, Setting, encode
+from cairnwind.core.trials import Trial, Trials
 
 RETRY_FIRST = NS // 10
 RETRY_LONGEST = 5 * NS
@@ -92,7 +93,9 @@ class Engine:
         self.sequence = 0
         self._keeper = Gatekeeper()
         self._standings = {name: Standing(output) for name, output in site.outputs.items()}
-        self._contacts = {name: Contact(input) for name, input in site.inputs.items()}
+        self._contacts = {name: Contact(input) for name, input in site.inputs.items() if not input.analogue}
+        self._gauges = {name: Gauge(input) for name, input in site.inputs.items() if input.analogue}
+        self._trials = Trials(site)
         self._boards = {name: BoardNow(name, False, "not opened yet", 0) for name in site.boards}
         self._on_board: dict[str, list[str]] = {name: [] for name in site.boards}
         for name, output in site.outputs.items():
@@ -152,8 +155,17 @@ class Engine:
 
     def input_now(self, name: str) -> InputNow:
         """The input as it stands."""
+        gauge = self._gauges.get(name)
+        if gauge is not None:
+            return InputNow(
+                name, None, gauge.since, gauge.raw, full=gauge.full, volts=gauge.volts, value=gauge.value
+            )
         contact = self._contacts[name]
-        return InputNow(name, contact.active, contact.since)
+        return InputNow(name, contact.active, contact.since, contact.seen, contact.edges, contact.edge)
+
+    def trials_now(self, board: str) -> list[Trial]:
+        """What is being tried on a board."""
+        return [trial for (name, _), trial in self._trials.standing.items() if name == board]
 
     def board_now(self, name: str) -> BoardNow:
         """The board as it stands."""
@@ -225,6 +237,8 @@ class Engine:
         if event.rank < Rank.PERSON or event.when_possible:
             return True
         refusal = self._keeper.refusal(output)
+        if refusal is None and setting.millihertz:
+            refusal = self._trials.shared_timer(output.pin, setting.millihertz, output.name)
         if refusal is not None and not refusal.only_time:
             self._refuse(event, sequence, refusal, setting)
             return False
@@ -312,6 +326,7 @@ class Engine:
                 if s.wanted != s.output.safe or s.confirmed != s.output.safe or s.pending is not None:
                     self._touched[s.output.name] = None
             self._stopping = (event.command, set(self._touched))
+            self._end_trials("ended by the all-stop")
         self._effects.append(ev.Changed("site", ""))
         reason = "everything to safe" if first else "the all-stop was in force already"
         data = {"verb": "stop", "stop": stop_form(self._keeper.stop)}
@@ -473,15 +488,94 @@ class Engine:
         for contact in self._contacts.values():
             if contact.input.pin.board == event.board:
                 self._see(contact, None)
+        for gauge in self._gauges.values():
+            if gauge.input.pin.board == event.board and gauge.measure(None, 0, None, event.at.wall):
+                self._effects.append(ev.Changed("input", gauge.input.name))
+        self._end_trials(f"ended when board {event.board} was lost", event.board)
 
     def _input_seen(self, event: ev.InputSeen) -> None:
-        self._see(self._contacts[event.input], event.active)
+        self._see(self._contacts[event.input], event.active, event.edge, event.settled)
 
-    def _see(self, contact: Contact, active: bool | None) -> None:
-        if contact.see(active, self._now.mono, self._now.wall):
+    def _see(self, contact: Contact, active: bool | None, edge: int = 0, settled: bool = False) -> None:
+        before = contact.seen
+        if contact.see(active, self._now.mono, self._now.wall, edge, settled=settled):
             self._journal_input(contact)
         elif contact.deadline is not None:
             self._push(self._mono, contact.deadline, "input", contact.input.name)
+        if before != active:
+            self._effects.append(ev.Changed("input", contact.input.name))
+
+    def _measured(self, event: ev.Measured) -> None:
+        if self._gauges[event.input].measure(event.raw, event.full, event.volts, event.at.wall):
+            self._effects.append(ev.Changed("input", event.input))
+
+    # --- bare pins ----------------------------------------------------------------------------------------
+
+    def _try_pin(self, event: ev.TryPin) -> None:
+        """Try a bare pin; a renewal is neither numbered nor journalled."""
+        pin, board = event.pin, self._boards[event.pin.board]
+        refusal = self._keeper.site_refusal() or self._trials.refusal(pin, event.mode, event.millihertz)
+        word = "refused"
+        if refusal is None and not board.up:
+            word, refusal = (
+                "unreachable",
+                Refusal("link", f"board {board.name} does not answer: {board.reason}", "See to the board."),
+            )
+        if refusal is None and not self._recording and event.parts:
+            refusal = self._no_journal()
+        if refusal is not None:
+            self._refuse(event, self._number(), refusal, word=word)
+            return
+        trial = Trial(
+            pin,
+            event.mode,
+            event.source,
+            event.at.mono + event.span,
+            event.parts,
+            event.millihertz,
+            event.pull,
+        )
+        sequence = self.sequence
+        if self._trials.put(trial):
+            sequence = self._number()
+            self._effects += [ev.Work(pin.board, pin.line, trial), ev.Changed("board", pin.board)]
+            data = {"verb": "try", "pin": pin.name, "mode": event.mode}
+            self._record(sequence, "command", pin.name, f"trying {pin.both}: {trial.text}", event, data)
+        self._push(self._mono, trial.ends, "trial", pin.board, str(pin.line))
+        self._effects.append(ev.Outcome(event.command, sequence, "driving", "", trial.text))
+
+    def _end_try(self, event: ev.EndTry) -> None:
+        sequence = self._number()
+        trial = self._trials.take(event.pin.board, event.pin.line)
+        text = f"{event.pin.both} is let go" if trial else f"nothing is being tried on {event.pin.both}"
+        if trial is not None:
+            self._effects += [
+                ev.Work(event.pin.board, event.pin.line, None),
+                ev.Changed("board", event.pin.board),
+            ]
+        self._record(
+            sequence, "command", event.pin.name, text, event, {"verb": "end-try", "pin": event.pin.name}
+        )
+        self._effects.append(ev.Outcome(event.command, sequence, "driving", "", text))
+
+    def _trial_failed(self, event: ev.TrialFailed) -> None:
+        self._end_trials(f"not possible: {event.reason}", event.board, event.line)
+
+    def _trial_due(self, board: str, line: str) -> None:
+        trial = self._trials.standing.get((board, int(line)))
+        if trial is not None and trial.ends <= self._now.mono:
+            self._end_trials("whoever tried it did not renew it", board, int(line))
+
+    def _end_trials(self, why: str, board: str = "", line: int | None = None) -> None:
+        """End all trials, or those of a board, or that of a line."""
+        for name, number in list(self._trials.standing):
+            if (board and name != board) or (line is not None and number != line):
+                continue
+            trial = self._trials.take(name, number)
+            assert trial is not None
+            self._effects += [ev.Work(name, number, None), ev.Changed("board", name)]
+            text = f"the trial of {trial.pin.both} ended: {why}"
+            self._record(self._number(), "trial", trial.pin.name, text, None, {"why": why})
 
     # --- the service's own events -------------------------------------------------------------------------
 
@@ -526,6 +620,7 @@ class Engine:
         )
         for name in self._standings:
             self._touched[name] = None
+        self._end_trials("the service is stopping")
 
     def _set_recording(self, event: ev.Recording) -> None:
         if self._recording != event.ok:
@@ -831,8 +926,10 @@ _HANDLERS: dict[type, Callable[[Engine, Any], None]] = {
     ev.AllStop: Engine._all_stop, ev.ResetStop: Engine._reset_stop, ev.Lock: Engine._lock, ev.Unlock: Engine._unlock,
     ev.Confirmed: Engine._confirmed, ev.Failed: Engine._failed, ev.LinkUp: Engine._link_up,
     ev.LinkLost: Engine._link_lost, ev.InputSeen: Engine._input_seen, ev.Recording: Engine._set_recording,
-    ev.Tick: Engine._tick, ev.Start: Engine._start, ev.Shutdown: Engine._shutdown,
+    ev.TryPin: Engine._try_pin, ev.EndTry: Engine._end_try, ev.TrialFailed: Engine._trial_failed,
+    ev.Measured: Engine._measured, ev.Tick: Engine._tick, ev.Start: Engine._start, ev.Shutdown: Engine._shutdown,
 }  # fmt: skip
 _DEADLINES: dict[str, Callable[[Engine, str, str], None]] = {
     "claim": Engine._claim_due, "retry": Engine._retry_due, "answer": Engine._answer_due, "input": Engine._input_due,
+    "trial": Engine._trial_due,
 }  # fmt: skip

@@ -13,7 +13,9 @@ from typing import Any
 from cairnwind.core.claims import Claim, Instant, Lifetime, Rank, Source
 from cairnwind.core.fact import fact
 from cairnwind.core.interlocks import Stop, Tag
+from cairnwind.core.model import Pin
 from cairnwind.core.settings import Setting
+from cairnwind.core.trials import Trial
 
 # --- commands ---------------------------------------------------------------------------------------------
 
@@ -99,6 +101,31 @@ class Unlock:
 
 
 @fact
+class TryPin:
+    """Try a bare pin, or renew that: see `cairnwind.core.trials`. ``span`` is the lease in nanoseconds."""
+
+    at: Instant
+    command: str
+    source: Source
+    pin: Pin
+    mode: str
+    span: int
+    parts: int = 0
+    millihertz: int = 0
+    pull: str = "none"
+
+
+@fact
+class EndTry:
+    """Let a tried pin go."""
+
+    at: Instant
+    command: str
+    source: Source
+    pin: Pin
+
+
+@fact
 class Overtaken:
     """A command that a later off for the same output has gone ahead of: it is superseded."""
 
@@ -108,7 +135,7 @@ class Overtaken:
     output: str
 
 
-Command = Overtaken | Wish | Renew | Release | AllStop | ResetStop | Lock | Unlock
+Command = TryPin | EndTry | Overtaken | Wish | Renew | Release | AllStop | ResetStop | Lock | Unlock
 
 # --- what links, inputs and the service report ------------------------------------------------------------
 
@@ -162,6 +189,31 @@ class InputSeen:
     at: Instant
     input: str
     active: bool | None
+    edge: int = 0
+    """Wall nanoseconds of the change, where the board knows them better than ``at`` does."""
+    settled: bool = False
+    """The board has debounced it already."""
+
+
+@fact
+class Measured:
+    """A reading of an analogue input: ``raw`` counts of ``full``, and the volts that they mean."""
+
+    at: Instant
+    input: str
+    raw: int | None
+    full: int = 0
+    volts: float | None = None
+
+
+@fact
+class TrialFailed:
+    """A link cannot do what was to be tried."""
+
+    at: Instant
+    board: str
+    line: int
+    reason: str
 
 
 @fact
@@ -199,7 +251,20 @@ class Shutdown:
     at: Instant
 
 
-Event = Command | Confirmed | Failed | LinkUp | LinkLost | InputSeen | Recording | Tick | Start | Shutdown
+Event = (
+    Command
+    | Confirmed
+    | Failed
+    | LinkUp
+    | LinkLost
+    | InputSeen
+    | Measured
+    | TrialFailed
+    | Recording
+    | Tick
+    | Start
+    | Shutdown
+)
 
 # --- effects ----------------------------------------------------------------------------------------------
 
@@ -211,6 +276,15 @@ class Drive:
     output: str
     generation: int
     setting: Setting
+
+
+@fact
+class Work:
+    """Tell the link to try something on a bare pin, or (None) to let the pin go."""
+
+    board: str
+    line: int
+    trial: Trial | None
 
 
 @fact
@@ -296,4 +370,6 @@ class Changed:
     name: str
 
 
-Effect = Drive | Record | KeepClaim | DropClaim | KeepStop | KeepTag | DropTag | Outcome | Ended | Changed
+Effect = (
+    Drive | Work | Record | KeepClaim | DropClaim | KeepStop | KeepTag | DropTag | Outcome | Ended | Changed
+)

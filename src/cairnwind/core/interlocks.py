@@ -17,7 +17,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from cairnwind.core.claims import Source
-from cairnwind.core.model import Output
+from cairnwind.core.model import Output, Pin
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +70,13 @@ class Gatekeeper:
             if found is not None:
                 return found
         return None
+
+    def site_refusal(self) -> Refusal | None:
+        """The first gate that concerns the site as a whole: it holds for bare pins too."""
+        return _starting(self, _NOBODY) or _closing(self, _NOBODY) or _all_stop(self, _NOBODY)
+
+
+_NOBODY = Output("", "relay", Pin("", 0))
 
 
 def _starting(keeper: Gatekeeper, output: Output) -> Refusal | None:

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
+from typing import Any
 
 from cairnwind.core.errors import CallerError
 from cairnwind.core.settings import FULL, KINDS, OFF, Level, Setting, parse_level, show
@@ -28,11 +29,29 @@ class Position:
     """Beside plain switching and reading: 'pwm', 'analogue'."""
     timer: str = ""
     """The timer behind a PWM position: all positions of a timer share its frequency."""
+    channel: int | None = None
+    """Number of the PWM or analogue channel, where that is not the line's own number."""
+    title: str = ""
+    """What the chip's maker calls the line."""
+    bank: str = ""
+    volts: Fraction | None = None
+    """What the pin shows when it is high."""
+    bears: Fraction | None = None
+    """The most that it may be given, in volts."""
+    current: Fraction | None = None
+    """The most that it gives or takes, in amperes."""
+    power_on: str = ""
+    """Before any software runs: one of `POWER_ON`, or empty where nobody knows."""
+    pull: Fraction | None = None
+    """Ohms of its own pull resistor, while it is pulled at power-on."""
 
     @property
     def name(self) -> str:
         """As in ``J2-9``."""
         return f"{self.connector}-{self.number}"
+
+
+POWER_ON = ("pull-up", "pull-down", "floating", "high", "low")
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -45,6 +64,12 @@ class HeaderMap:
     """By position name, in the order of the connectors."""
     lines: Mapping[int, Position]
     """The same, by line."""
+    sums: Mapping[str, Fraction] = field(default_factory=dict)
+    """The most amperes that a bank's pins give together, by bank; under '' those of the whole header."""
+
+    def able(self, function: str) -> list[Position]:
+        """The positions that have a function."""
+        return [position for position in self.positions.values() if function in position.functions]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -59,6 +84,22 @@ class Board:
     label: str = ""
     answers_after: int = 0
     """Of a simulated board: nanoseconds from a write to its confirmation."""
+    facts: Any = None
+    """What its link has to know beyond that: one of the classes in `cairnwind.boards.facts`."""
+
+    def position(self, line: int) -> Position | None:
+        """Where a line comes out, if the board has a map."""
+        return self.map.lines.get(line) if self.map else None
+
+    def pin(self, line: int) -> Pin:
+        """The pin of a line."""
+        there = self.position(line)
+        return Pin(self.name, line, there.name if there else "")
+
+    @property
+    def lines(self) -> list[int]:
+        """Every line that can be wired."""
+        return sorted(self.map.lines) if self.map else list(range(self.line_count))
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -114,6 +155,12 @@ class Output:
     """Amperes from its supply when on."""
     load: Fraction | None = None
     """Watts that it switches."""
+    gives: Fraction | None = None
+    """Amperes that the pin itself gives or takes."""
+    bias: tuple[Fraction, str] | None = None
+    """A resistor that holds the pin while nobody drives it: ohms, and 'up' or 'down'."""
+    by_software: bool = False
+    """PWM made by a program, where the pin has none of its own."""
 
     @property
     def dimmable(self) -> bool:
@@ -167,6 +214,24 @@ class Input:
     """The word while inactive, and while active."""
     debounce: int = 0
     """Nanoseconds that a new state must last before it counts."""
+    source: Fraction | None = None
+    """The volts that its source puts on the wire."""
+    unit: str = ""
+    """Of an analogue input: what its value is in. Without a scale that is volts."""
+    scale: tuple[tuple[float, float], tuple[float, float]] | None = None
+    """Of an analogue input: two points of (volts, value) that its value is a straight line through."""
+
+    @property
+    def analogue(self) -> bool:
+        """Whether it has a value instead of two states."""
+        return self.kind == "analogue"
+
+    def value(self, volts: float) -> float:
+        """The scaled value at so many volts on the pin."""
+        if self.scale is None:
+            return volts
+        (v0, x0), (v1, x1) = self.scale
+        return x0 + (volts - v0) * (x1 - x0) / (v1 - v0)
 
     def say(self, active: bool | None) -> str:
         """The state in this input's words."""
@@ -185,5 +250,7 @@ class Site:
     boards: Mapping[str, Board] = field(default_factory=dict)
     outputs: Mapping[str, Output] = field(default_factory=dict)
     inputs: Mapping[str, Input] = field(default_factory=dict)
+    broker: Any = None
+    """Address and credentials of the message broker (`cairnwind.boards.facts.Broker`), if there is one."""
     listen: tuple[str, int] = ("127.0.0.1", 8470)
     durability: str = "power"

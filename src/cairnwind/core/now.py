@@ -59,6 +59,15 @@ class InputNow:
     name: str
     active: bool | None
     since: int
+    raw: bool | int | None = None
+    """What the line shows at this moment, debounce or not; of an analogue input its counts."""
+    edges: int = 0
+    edge: int = 0
+    """How often it has changed since the start, bounces included, and when last (wall nanoseconds)."""
+    full: int = 0
+    volts: float | None = None
+    value: float | None = None
+    """Of an analogue input: counts at full scale, volts on the pin, and the scaled value."""
 
 
 @fact

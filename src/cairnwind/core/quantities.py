@@ -26,13 +26,14 @@ UNITS: dict[str, dict[str, Fraction]] = {
     "a voltage": {"mV": Fraction(1, 1000), "V": Fraction(1)},
     "a current": {"uA": Fraction(1, 10**6), "µA": Fraction(1, 10**6), "mA": Fraction(1, 1000), "A": Fraction(1)},
     "a power": {"mW": Fraction(1, 1000), "W": Fraction(1), "kW": Fraction(1000)},
+    "a resistance": {"ohm": Fraction(1), "Ω": Fraction(1), "kohm": Fraction(1000), "kΩ": Fraction(1000), "Mohm": Fraction(10**6)},
     "a share": {"%": Fraction(1), "percent": Fraction(1)},
 }  # fmt: skip
 _FOLDED = {
     dimension: {unit.casefold(): (unit, factor) for unit, factor in units.items()}
     for dimension, units in UNITS.items()
 }
-_CASED = ("MHz", "mV", "mA", "mW")
+_CASED = ("MHz", "mV", "mA", "mW", "Mohm")
 """Units whose prefix would mean something else in the other case, so that it is not guessed."""
 EXAMPLES = {
     "a time": "500 ms, 1.5 s, 10 min or 2 h",
@@ -40,6 +41,7 @@ EXAMPLES = {
     "a voltage": "5 V",
     "a current": "72 mA or 1.2 A",
     "a power": "85 W",
+    "a resistance": "220 ohm or 10 kohm",
     "a share": "40 %",
 }
 _FORM = re.compile(r"\s*([+-]?\d+(?:[.,]\d+)?)\s*([^\d\s.,+-]*)\s*")

@@ -25,6 +25,8 @@ class Level(NamedTuple):
     """
 
     parts: int
+    millihertz: int = 0
+    """The PWM frequency, where one is tried out that is not the output's own; else 0."""
 
     @property
     def percent(self) -> float:
@@ -83,17 +85,25 @@ def show(setting: Setting, words: tuple[str, str] = ("off", "on"), *, dimmable: 
         return words[0]
     if setting.parts == FULL and not dimmable:
         return words[1]
-    return f"{setting.percent:.10g} %"
+    at = f" at {frequency(setting.millihertz)}" if setting.millihertz else ""
+    return f"{setting.percent:.10g} %{at}"
+
+
+def frequency(millihertz: int) -> str:
+    """A frequency as people say it: '800 Hz', '25 kHz'."""
+    hertz = millihertz / 1000
+    return f"{hertz / 1000:.10g} kHz" if hertz >= 10_000 else f"{hertz:.10g} Hz"
 
 
 def encode(setting: Setting) -> dict[str, Any]:
     """The setting as a JSON object: ``{"level": 40.0}``."""
-    return {"level": setting.percent}
+    form = {"level": setting.percent}
+    return {**form, "hertz": setting.millihertz / 1000} if setting.millihertz else form
 
 
 def decode(form: dict[str, Any]) -> Setting:
     """The inverse of `encode`."""
-    return level(Fraction(str(form["level"])))
+    return Level(level(Fraction(str(form["level"]))).parts, round(form.get("hertz", 0) * 1000))
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,6 +6,7 @@ Imports little, so that it comes soon: the engine, the links and the lanes betwe
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 
 from cairnwind.boards.link import Link, make
 from cairnwind.core import events as ev
@@ -13,6 +14,14 @@ from cairnwind.core.claims import Instant
 from cairnwind.core.engine import Engine
 from cairnwind.core.model import Site
 from cairnwind.service.lanes import Item, Lanes
+
+
+OPEN_WITHIN = 2.0
+"""Seconds in which boards have to answer; those that do not are unreachable until they do."""
+TURN = 0.25
+"""Seconds after which the engine turns although it has nothing to do, so that it is known to work."""
+STALE = 1.5
+"""Seconds without a turn after which it counts as hung."""
 
 
 def clock() -> Instant:
@@ -23,20 +32,36 @@ def clock() -> Instant:
 class Pins:
     """The engine of a site with its links: what decides and what drives."""
 
-    def __init__(self, site: Site, links: dict[str, Link] | None = None) -> None:
+    def __init__(
+        self,
+        site: Site,
+        links: dict[str, Link] | None = None,
+        secret: Callable[[str], str] | None = None,
+    ) -> None:
         self.site = site
         self.engine = Engine(site)
         self.lanes = Lanes()
         self.links = (
-            links if links is not None else {name: make(board) for name, board in site.boards.items()}
+            links
+            if links is not None
+            else {name: make(board, site, secret) for name, board in site.boards.items()}
         )
+        self.beat: float | None = None
+        """Monotonic seconds of the engine's last turn; None while its thread does not run yet."""
+
+    def fresh(self) -> bool:
+        """Whether the engine still works: links ask before they feed a watchdog."""
+        return self.beat is None or time.monotonic() - self.beat < STALE
 
     def make_safe(self) -> None:
         """Open every link: all outputs are told their safe setting."""
+        end = time.monotonic() + OPEN_WITHIN
         for name, link in self.links.items():
             outputs = [output for output in self.site.outputs.values() if output.pin.board == name]
             inputs = [input for input in self.site.inputs.values() if input.pin.board == name]
-            link.open(outputs, inputs, self.report, clock)
+            link.open(outputs, inputs, self.report, clock, self.fresh)
+        for link in self.links.values():
+            link.ready(end - time.monotonic())
         while (item := self.lanes.take()) is not None:
             self.send([effect for effect in self.engine.handle(item.event) if type(effect) is ev.Drive])
 
@@ -65,6 +90,10 @@ class Pins:
                             f"the link to board {board} failed: {error}",
                         )
                     )
+
+    def work(self, work: ev.Work) -> None:
+        """Hand a trial, or its end, to its link."""
+        self.links[work.board].attempt(work.line, work.trial)
 
     def force_safe(self) -> None:
         """Tell every output its safe setting without asking the engine, which is dead: the last way out."""

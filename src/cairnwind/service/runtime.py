@@ -20,7 +20,7 @@ from cairnwind.core import events as ev
 from cairnwind.core.claims import Claim
 from cairnwind.core.errors import BoardError, CallerError
 from cairnwind.service import shapes
-from cairnwind.service.first import Pins, clock
+from cairnwind.service.first import TURN, Pins, clock
 from cairnwind.service.lanes import Item
 from cairnwind.service.repeats import KEEP
 from cairnwind.service.snapshot import Publisher
@@ -30,8 +30,6 @@ from cairnwind.store.reader import Reader
 from cairnwind.store.writer import Row, Writer, form, rows
 
 log = logging.getLogger("cairnwind.runtime")
-LONGEST_NAP = 30.0
-"""Seconds after which the engine is ticked although it asked for nothing: wall clocks may be set."""
 BATCH = 256
 ANSWER_WITHIN = 30.0
 
@@ -157,8 +155,9 @@ class Runtime:
         try:
             while not self._over:
                 now = clock()
+                self.pins.beat = now.mono / 1e9
                 due = self.engine.next_deadline(now)
-                nap = LONGEST_NAP if due is None else min(LONGEST_NAP, max(0.0, (due - now.mono) / 1e9))
+                nap = TURN if due is None else min(TURN, max(0.0, (due - now.mono) / 1e9))
                 self.lanes.wait(nap)
                 self._drain()
                 now = clock()
@@ -173,6 +172,7 @@ class Runtime:
         """Take what is queued, in batches; publish and commit after each."""
         while True:
             batch: list[Item] = []
+            self.pins.beat = time.monotonic()
             while len(batch) < BATCH and (item := self.lanes.take()) is not None:
                 batch.append(item)
             if not batch:
@@ -222,6 +222,8 @@ class Runtime:
             match effect:
                 case ev.Drive():
                     drives.append(effect)
+                case ev.Work():
+                    self.pins.work(effect)
                 case ev.Changed(kind, name):
                     self._changed[kind, name] = None
                 case ev.Outcome():

@@ -32,7 +32,7 @@ class Service:
         """``port`` 0 takes a free one; None the site file's."""
         self.site = site
         self.folder = folder
-        self.pins = Pins(site)
+        self.pins = Pins(site, secret=folder.secret)
         self.host, self.port = site.listen
         if port is not None:
             self.port = port

@@ -10,18 +10,32 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from cairnwind.boards import maps
+from cairnwind.boards.facts import Broker
 from cairnwind.core.errors import CallerError, nearest, unknown
 from cairnwind.core.model import Board, Input, Output, Pin, Site, Supply
 from cairnwind.core.quantities import duration, parse
 from cairnwind.core.settings import KINDS, OFF
-from cairnwind.site import pins, scan, syntax
-from cairnwind.site.trouble import Finding, SiteFileError
+from cairnwind.site import convert, links, pins, scan, syntax, wiring
+from cairnwind.site.trouble import Finding, Findings, SiteFileError
 
 T = TypeVar("T")
 _NAME = re.compile(r"[a-z][a-z0-9]*(?:-[a-z0-9]+)*")
-_TOP = ("site", "timezone", "latitude", "longitude", "supply", "board", "output", "input", "service")
-LINKS = ("simulated",)
-INPUT_KINDS = ("contact",)
+_TOP = (
+    "site",
+    "timezone",
+    "latitude",
+    "longitude",
+    "supply",
+    "board",
+    "output",
+    "input",
+    "remote",
+    "service",
+)
+LINKS = tuple(links.KEYS)
+INPUT_KINDS = ("contact", "analogue")
+SOFTWARE_MOST = 200
+"""Hertz: at 200 a tenth of a millisecond of jitter is 2 % of duty."""
 
 
 def read_site(path: str | Path) -> Site:
@@ -29,6 +43,11 @@ def read_site(path: str | Path) -> Site:
 
     Raises `SiteFileError` with every error of the file, or `CallerError` (``no-file``) if it cannot be opened.
     """
+    return check_site(path)[0]
+
+
+def check_site(path: str | Path) -> tuple[Site, Findings]:
+    """Like `read_site`, with what the check warns of."""
     try:
         text = Path(path).read_bytes().decode("utf-8")
     except OSError as error:
@@ -41,7 +60,8 @@ def read_site(path: str | Path) -> Site:
         raise CallerError(
             "no-file", f"The site file {path} is not UTF-8 text (byte {error.start}).", "Save it as UTF-8."
         ) from None
-    return _Reader(str(path), text.replace("\r\n", "\n")).read()
+    reader = _Reader(str(path), text.replace("\r\n", "\n"))
+    return reader.read(), Findings(str(path), reader.warnings, reader.text)
 
 
 class _Reader:
@@ -55,6 +75,8 @@ class _Reader:
         self.scan = scan.Scan(self.parsed.text if self.parsed.tables else "")
         self.boards: dict[str, Board] = {}
         self.supplies: dict[str, Supply] = {}
+        self.broker: Broker | None = None
+        self.warnings: list[Finding] = []
 
     def read(self) -> Site:
         tables = {
@@ -66,25 +88,29 @@ class _Reader:
             self.findings.append(
                 Finding(1, 1, "", "the file is empty", 'Begin with site = "a name" and a [board.…] table.')
             )
-        top = _Table(
+        top = Table(
             self,
             (),
             {
                 name: value
                 for name, value in tables.items()
-                if name not in ("supply", "board", "output", "input", "service")
+                if name not in ("supply", "board", "output", "input", "remote", "service")
             },
         )
         facts = {
-            "name": top.get("site", _text, ""),
-            "timezone": top.get("timezone", _zone, "UTC"),
-            "latitude": top.get("latitude", partial(_between, low=-90.0, high=90.0), None),
-            "longitude": top.get("longitude", partial(_between, low=-180.0, high=180.0), None),
+            "name": top.get("site", convert.text, ""),
+            "timezone": top.get("timezone", convert.zone, "UTC"),
+            "latitude": top.get("latitude", partial(convert.between, low=-90.0, high=90.0), None),
+            "longitude": top.get("longitude", partial(convert.between, low=-180.0, high=180.0), None),
         }
         top.nothing_else(_TOP)
         if tables and not facts["name"]:
             top.missing("site", 'Give the site a name: site = "Saltmarsh Kiln House".')
         self.supplies = {name: self._supply(name, table) for name, table in self._named(tables, "supply")}
+        remotes = Table(self, ("remote",), tables.get("remote", {}))
+        if isinstance(remotes.values.get("broker"), dict):
+            self.broker = links.broker(Table(self, ("remote", "broker"), remotes.values["broker"]))
+        remotes.nothing_else(("broker",))
         self.boards = {name: self._board(name, table) for name, table in self._named(tables, "board")}
         outputs = {
             name: output
@@ -103,9 +129,14 @@ class _Reader:
             )
         self._pins_once([*outputs.values()], [*inputs.values()])
         self._timers_agree(outputs.values())
-        service = _Table(self, ("service",), tables.get("service", {}))
-        listen = service.get("listen", _listen, ("127.0.0.1", 8470))
-        durability = service.get("durability", partial(_choice, among=("power", "process")), "power")
+        for thing in (*outputs.values(), *inputs.values()):
+            for path, value, error, grave in wiring.check(thing, self.boards):
+                self.point(path, value, error, grave=grave)
+        for path, value, error in wiring.sums(outputs.values(), self.boards):
+            self.point(path, value, error)
+        service = Table(self, ("service",), tables.get("service", {}))
+        listen = service.get("listen", convert.listen, ("127.0.0.1", 8470))
+        durability = service.get("durability", partial(convert.choice, among=("power", "process")), "power")
         service.nothing_else(("listen", "durability"))
         if self.findings:
             raise SiteFileError(self.path, self.findings, self.text)
@@ -115,13 +146,14 @@ class _Reader:
             boards=self.boards,
             outputs=outputs,
             inputs=inputs,
+            broker=self.broker,
             listen=listen,
             durability=durability,
         )
 
     # --- the tables ---------------------------------------------------------------------------------------
 
-    def _named(self, tables: dict[str, Any], kind: str) -> Iterable[tuple[str, _Table]]:
+    def _named(self, tables: dict[str, Any], kind: str) -> Iterable[tuple[str, Table]]:
         """The tables ``[kind.name]``, each with a proper name."""
         group = tables.get(kind, {})
         if not isinstance(group, dict):
@@ -156,9 +188,9 @@ class _Reader:
                     key=True,
                 )
             else:
-                yield name, _Table(self, path, value)
+                yield name, Table(self, path, value)
 
-    def _supply(self, name: str, table: _Table) -> Supply:
+    def _supply(self, name: str, table: Table) -> Supply:
         volts = table.need(
             "volts", lambda value: parse(value, "a voltage", bare="v"), "Say its voltage: volts = 5."
         )
@@ -166,22 +198,33 @@ class _Reader:
         table.nothing_else(("volts", "limit"))
         return Supply(name, volts or parse(0, "a voltage", bare="v"), limit)
 
-    def _board(self, name: str, table: _Table) -> Board:
-        link = table.need("link", partial(_choice, among=LINKS), 'Say how it is reached: link = "simulated".')
-        header = table.get("map", lambda value: maps.load(_text(value)), None)
-        lines = table.get("lines", _count, 0)
-        label = table.get("label", _text, "")
+    def _board(self, name: str, table: Table) -> Board:
+        link = table.need(
+            "link", partial(convert.choice, among=LINKS), 'Say how it is reached: link = "simulated".'
+        )
+        header = table.get("map", lambda value: maps.load(convert.text(value), *self._beside("maps")), None)
+        lines = table.get("lines", convert.count, 0)
+        label = table.get("label", convert.text, "")
         answers_after = table.get("answers_after", duration, 0)
-        table.nothing_else(("link", "map", "lines", "label", "answers_after"))
-        if not header and not lines and not table.has("map") and not table.has("lines"):
+        known, implied = links.read(link, table, self._beside("profiles")) if link else (None, 1)
+        table.nothing_else((*links.COMMON, *(links.KEYS[link] if link else table.values)))
+        if not (header or lines or implied or table.has("map") or table.has("lines")):
             table.missing(
                 "map", f'Give it a map (map = "{maps.names()[0]}") or its number of lines (lines = 16).'
             )
-        return Board(name, link or LINKS[0], header, lines, label, answers_after)
+        if link == "broker" and self.broker is None:
+            table.missing(
+                "broker", 'Say where the broker is: [remote.broker] address = "mqtt://127.0.0.1:1883".'
+            )
+        return Board(name, link or LINKS[0], header, lines or implied, label, answers_after, known)
 
-    def _output(self, name: str, table: _Table) -> Output | None:
+    def _beside(self, folder: str) -> tuple[Path, ...]:
+        """The folder of the user's own data, beside the site file."""
+        return (Path(self.path).resolve().parent / folder,)
+
+    def _output(self, name: str, table: Table) -> Output | None:
         kind = table.need(
-            "kind", partial(_choice, among=tuple(KINDS)), f"Say what it is: {' or '.join(KINDS)}."
+            "kind", partial(convert.choice, among=tuple(KINDS)), f"Say what it is: {' or '.join(KINDS)}."
         )
         pin = table.need(
             "pin", partial(pins.resolve, boards=self.boards), 'Say where it is wired: pin = "board:J2-9".'
@@ -189,17 +232,20 @@ class _Reader:
         draws = table.get("draws", self._draws, ("", None))
         output = Output(
             name, kind or "relay", pin or Pin("", 0),
-            label=table.get("label", _text, ""),
-            place=table.get("place", _text, ""),
-            active_low=table.get("sense", partial(_choice, among=("active-high", "active-low")), "active-high") == "active-low",
-            normally_closed=table.get("contact", partial(_choice, among=("normally-open", "normally-closed")), "normally-open") == "normally-closed",
-            rearm=table.get("rearm", partial(_choice, among=("auto", "command")), KINDS[kind or "relay"].rearm),
-            on_stop=table.get("on_stop", partial(_choice, among=("safe", "keep")), "safe"),
-            frequency=table.get("frequency", partial(self._frequency, kind=kind, pin=pin), None),
+            label=table.get("label", convert.text, ""),
+            place=table.get("place", convert.text, ""),
+            active_low=table.get("sense", partial(convert.choice, among=("active-high", "active-low")), "active-high") == "active-low",
+            normally_closed=table.get("contact", partial(convert.choice, among=("normally-open", "normally-closed")), "normally-open") == "normally-closed",
+            rearm=table.get("rearm", partial(convert.choice, among=("auto", "command")), KINDS[kind or "relay"].rearm),
+            on_stop=table.get("on_stop", partial(convert.choice, among=("safe", "keep")), "safe"),
+            frequency=table.get("frequency", partial(self._frequency, kind=kind, pin=pin, software=table.values.get("pwm") == "software"), None),
             threshold=table.get("threshold", lambda value: Output("this", "lamp", Pin("", 0), frequency=parse(1, "a frequency", bare="hz")).read(value), None),
-            words=table.get("words", _words, ("off", "on")),
+            words=table.get("words", convert.words, ("off", "on")),
             supply=draws[0], draws=draws[1],
             load=table.get("load", lambda value: parse(value, "a power"), None),
+            gives=table.get("gives", lambda value: parse(value, "a current"), None),
+            bias=table.get("bias", convert.bias, None),
+            by_software=table.get("pwm", partial(convert.choice, among=("hardware", "software")), "hardware") == "software",
         )  # fmt: skip
         output = replace(output, safe=table.get("safe", output.read, OFF))
         output = replace(output, rest=table.get("rest", output.read, output.safe))
@@ -218,29 +264,36 @@ class _Reader:
                 "words",
                 "draws",
                 "load",
+                "gives",
+                "bias",
+                "pwm",
                 "safe",
                 "rest",
             )
         )
         return output if kind and pin else None
 
-    def _input(self, name: str, table: _Table) -> Input | None:
+    def _input(self, name: str, table: Table) -> Input | None:
         kind = table.need(
-            "kind", partial(_choice, among=INPUT_KINDS), f"Say what it is: {' or '.join(INPUT_KINDS)}."
+            "kind", partial(convert.choice, among=INPUT_KINDS), f"Say what it is: {' or '.join(INPUT_KINDS)}."
         )
         pin = table.need(
             "pin", partial(pins.resolve, boards=self.boards), 'Say where it is wired: pin = "board:J3-4".'
         )
         input = Input(
             name, kind or "contact", pin or Pin("", 0),
-            label=table.get("label", _text, ""),
-            place=table.get("place", _text, ""),
-            pull=table.get("pull", partial(_choice, among=("up", "down", "none")), "none"),
-            active_low=table.get("sense", partial(_choice, among=("active-high", "active-low")), "active-high") == "active-low",
-            words=table.get("words", _words, ("closed", "open")),
+            label=table.get("label", convert.text, ""),
+            place=table.get("place", convert.text, ""),
+            pull=table.get("pull", partial(convert.choice, among=("up", "down", "none")), "none"),
+            active_low=table.get("sense", partial(convert.choice, among=("active-high", "active-low")), "active-high") == "active-low",
+            words=table.get("words", convert.words, ("closed", "open")),
             debounce=table.get("debounce", partial(duration, longest=60), 0),
+            source=table.get("source", lambda value: parse(value, "a voltage"), None),
+            unit=table.get("unit", convert.text, ""),
+            scale=table.get("scale", convert.scale, None),
         )  # fmt: skip
-        table.nothing_else(("kind", "pin", "label", "place", "pull", "sense", "words", "debounce"))
+        own = ("unit", "scale") if kind == "analogue" else ("pull", "sense", "words", "debounce")
+        table.nothing_else(("kind", "pin", "label", "place", "source", *own))
         return input if kind and pin else None
 
     def _draws(self, value: object) -> tuple[str, Any]:
@@ -254,7 +307,7 @@ class _Reader:
             raise unknown("supply", str(value["supply"]), self.supplies)
         return value["supply"], parse(value["current"], "a current")
 
-    def _frequency(self, value: object, kind: str | None, pin: Pin | None) -> Any:
+    def _frequency(self, value: object, kind: str | None, pin: Pin | None, software: bool) -> Any:
         hertz = parse(value, "a frequency")
         if hertz <= 0:
             raise CallerError(
@@ -269,6 +322,20 @@ class _Reader:
                 'Take the frequency away, or say kind = "lamp".',
             )
         board = self.boards.get(pin.board) if pin else None
+        if software:
+            if board and board.link not in ("kernel", "simulated"):
+                raise CallerError(
+                    "",
+                    f"a program cannot switch a pin of {board.name} fast enough",
+                    "Software PWM is for lines of the kernel.",
+                )
+            if hertz > SOFTWARE_MOST:
+                raise CallerError(
+                    "",
+                    f"{float(hertz):g} Hz is too fast for a program",
+                    f"Software PWM goes up to {SOFTWARE_MOST} Hz, with the jitter that 'make bench' shows.",
+                )
+            return hertz
         if pin and board and board.map and "pwm" not in board.map.lines[pin.line].functions:
             able = ", ".join(
                 position.name for position in board.map.positions.values() if "pwm" in position.functions
@@ -276,7 +343,8 @@ class _Reader:
             raise CallerError(
                 "",
                 f"{pin.both} has no PWM, so it cannot be dimmed",
-                f"Positions of {board.name} that have it: {able}.",
+                f"Positions of {board.name} that have it: {able}."
+                + (' Or, up to 200 Hz: pwm = "software".' if board.link == "kernel" else ""),
             )
         return hertz
 
@@ -321,7 +389,9 @@ class _Reader:
 
     # --- pointing -----------------------------------------------------------------------------------------
 
-    def point(self, path: scan.Path, value: object, error: CallerError, *, key: bool = False) -> None:
+    def point(
+        self, path: scan.Path, value: object, error: CallerError, *, key: bool = False, grave: bool = True
+    ) -> None:
         """Keep ``error`` with the place of ``path``: of its value, or of its key."""
         mark = self.scan.marks.get(path)
         text = str(value)
@@ -343,10 +413,10 @@ class _Reader:
         if odd is not None:
             remedy = f"Column {column + odd[0]} has {odd[1]}: write {odd[2]} instead. {remedy}"
         sentence = error.sentence.rstrip(".")
-        self.findings.append(Finding(line, column, text, sentence, remedy))
+        (self.findings if grave else self.warnings).append(Finding(line, column, text, sentence, remedy))
 
 
-class _Table:
+class Table:
     """One table of the file: takes its keys out one by one, and complains about what is left."""
 
     def __init__(self, reader: _Reader, path: scan.Path, values: Any) -> None:
@@ -407,89 +477,3 @@ class _Table:
                 else f"'{key}' is not known for {' '.join(map(str, self.path))}"
             )
             self.reader.point((*self.path, key), key, CallerError("", what, remedy), key=True)
-
-
-# --- converters: a value of the file to a value of the model, or CallerError ------------------------------
-
-
-def _text(value: object) -> str:
-    if not isinstance(value, str) or not value.strip():
-        raise CallerError("bad-value", f"{value!r} is not a text.", "Write a text in quotation marks.")
-    return value
-
-
-def _choice(value: object, among: tuple[str, ...]) -> str:
-    if value in among:
-        return str(value)
-    raise CallerError(
-        "bad-value",
-        f"{value!r} is not one of {', '.join(among)}.",
-        nearest(str(value), among) or f"Write one of {', '.join(among)}.",
-    )
-
-
-def _count(value: object) -> int:
-    if isinstance(value, bool) or not isinstance(value, int) or not 1 <= value <= 100_000:
-        raise CallerError(
-            "bad-value", f"{value!r} is not a number of lines.", "Write a whole number from 1 to 100000."
-        )
-    return value
-
-
-def _between(value: object, low: float, high: float) -> float:
-    if isinstance(value, bool) or not isinstance(value, int | float) or not low <= value <= high:
-        raise CallerError(
-            "bad-value",
-            f"{value!r} is not a number of degrees from {low:g} to {high:g}.",
-            "Write degrees with a decimal point: 52.95.",
-        )
-    return float(value)
-
-
-def _zone(value: object) -> str:
-    from zoneinfo import ZoneInfo, available_timezones
-
-    name = _text(value)
-    try:
-        ZoneInfo(name)
-    except (KeyError, ValueError, OSError):
-        zones = available_timezones()
-        raise CallerError(
-            "bad-value",
-            f"'{name}' is not a time zone.",
-            nearest(name, zones) or "Write an IANA name like Europe/London.",
-        ) from None
-    return name
-
-
-def _words(value: object) -> tuple[str, str]:
-    if (
-        isinstance(value, list)
-        and len(value) == 2
-        and all(isinstance(word, str) and word.strip() for word in value)
-        and value[0] != value[1]
-    ):
-        return value[0], value[1]
-    raise CallerError(
-        "bad-value",
-        "these are not two words.",
-        'Write the word for off (or inactive) and the one for on: words = ["closed", "open"].',
-    )
-
-
-def _listen(value: object) -> tuple[str, int]:
-    match = re.fullmatch(r"(\[[0-9a-fA-F:]+\]|[\w.-]+):(\d{1,5})", value) if isinstance(value, str) else None
-    if match is None or int(match.group(2)) > 65535:
-        raise CallerError(
-            "bad-value",
-            f"{value!r} is not an address to listen on.",
-            'Write host:port, like "127.0.0.1:8470".',
-        )
-    host = match.group(1).strip("[]")
-    if host not in ("127.0.0.1", "localhost", "::1"):
-        raise CallerError(
-            "bad-value",
-            f"{host} is reachable from elsewhere, and this version serves loopback only.",
-            'Write "127.0.0.1:8470".',
-        )
-    return host, int(match.group(2))

@@ -18,19 +18,13 @@ class Finding:
     remedy: str
 
 
-class SiteFileError(CallerError):
-    """A site file with at least one finding. Carries all of them, in the order of the file."""
+class Findings:
+    """Findings of one file, in its order, and how they are shown."""
 
     def __init__(self, path: str, findings: list[Finding], source: str) -> None:
         self.path = path
         self.findings = tuple(sorted(findings))
         self.lines = source.split("\n")
-        count = len(self.findings)
-        super().__init__(
-            "site-file",
-            f"{path} has {count} {'error' if count == 1 else 'errors'}.",
-            "Nothing was changed; mend the file and try again.",
-        )
 
     def shown(self) -> str:
         """All findings as text: the place, the line, a caret, what is wrong and the remedy."""
@@ -45,3 +39,17 @@ class SiteFileError(CallerError):
                 f"    {line}\n    {caret}\n    {found.remedy}"
             )
         return "\n\n".join(parts)
+
+
+class SiteFileError(Findings, CallerError):
+    """A site file with at least one finding. Carries all of them, in the order of the file."""
+
+    def __init__(self, path: str, findings: list[Finding], source: str) -> None:
+        Findings.__init__(self, path, findings, source)
+        count = len(self.findings)
+        CallerError.__init__(
+            self,
+            "site-file",
+            f"{path} has {count} {'error' if count == 1 else 'errors'}.",
+            "Nothing was changed; mend the file and try again.",
+        )

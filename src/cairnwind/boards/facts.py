@@ -1,0 +1,136 @@
+"""What each kind of link has to know about its board, beyond name and map. Facts only: nothing is opened here."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from fractions import Fraction
+
+
+@dataclass(frozen=True, slots=True)
+class Kernel:
+    """Lines of the Linux GPIO character device, PWM and analogue channels of its sysfs."""
+
+    chip: str
+    """Device path, or the chip's label or name."""
+    pwm: str = ""
+    """Name of the PWM chip, as in 'pwmchip0'; a position's ``channel`` is the channel of it."""
+    analogue: str = ""
+    """Name of the converter, as in 'iio:device0'; a position's ``channel`` is its voltage channel."""
+
+
+@dataclass(frozen=True, slots=True)
+class Chip:
+    """A port expander or PWM controller, as its datasheet describes it: a register profile.
+
+    Registers of a chip with more than eight lines come in pairs, the low one first.
+    """
+
+    name: str
+    title: str
+    lines: int
+    base: int
+    """Address with all switches off."""
+    switches: int
+    """Number of address switches; switch 0 is worth 1."""
+    kind: str = "ports"
+    """'ports' (on and off) or 'pwm'."""
+    registers: Mapping[str, int] = field(default_factory=dict)
+    direction_in: int = 1
+    """What a direction bit is for an input."""
+    writes: tuple[tuple[int, int], ...] = ()
+    """(register, value) to be written first."""
+    clock: Fraction = Fraction(0)
+    """Hertz, of a PWM controller."""
+    counts: int = 0
+    """Counts of one PWM period."""
+    stride: int = 0
+    """Registers from one PWM channel to the next."""
+
+    @property
+    def wide(self) -> bool:
+        """Whether its registers come in pairs."""
+        return self.lines > 8
+
+    def address(self, switches: int) -> int:
+        """The address with the switches set to this number."""
+        return self.base + switches
+
+
+@dataclass(frozen=True, slots=True)
+class Expander:
+    """A chip on a two-wire bus."""
+
+    chip: Chip
+    bus: str
+    """'/dev/i2c-1', or 'simulated' for a register-accurate chip in this process."""
+    address: int
+
+
+@dataclass(frozen=True, slots=True)
+class Relays:
+    """A Modbus board that is sold: which coil is which line, and what its registers mean."""
+
+    name: str
+    title: str
+    lines: int
+    coil: int = 0
+    """Address of line 0's coil."""
+    inputs: int = 0
+    """Discrete inputs: lines from ``lines`` on."""
+    first_input: int = 0
+    analogue: tuple[tuple[int, Fraction], ...] = ()
+    """(input register, volts a count): lines after the inputs."""
+    levels: tuple[tuple[int, int], ...] = ()
+    """(holding register, counts at full): lines after those, to be dimmed."""
+
+
+@dataclass(frozen=True, slots=True)
+class Modbus:
+    """A board on a serial line or a TCP connection that speaks Modbus."""
+
+    port: str
+    """Device path, 'usb:SERIAL' for an adapter by its serial number, or 'host:port'."""
+    unit: int
+    profile: Relays | None
+    """None: our own firmware, which tells its pins itself."""
+    baud: int = 115_200
+    parity: str = "N"
+    stop_bits: int = 1
+    watchdog: int = 2_000_000_000
+    """Nanoseconds without a valid frame after which the firmware goes to its safe values."""
+
+    @property
+    def tcp(self) -> bool:
+        """Whether the port is a network address."""
+        return ":" in self.port and not self.port.startswith(("/", "usb:"))
+
+
+@dataclass(frozen=True, slots=True)
+class Broker:
+    """Where the message broker is, and how to sign in to it."""
+
+    host: str
+    port: int
+    secure: bool = False
+    user: str = ""
+    secret: str = ""
+    """Name of the secret: a file of the state folder, or an environment variable."""
+
+
+@dataclass(frozen=True, slots=True)
+class Network:
+    """A board behind a broker, by topic and payload templates: ``{line}`` and ``{level}`` (0 to 100)."""
+
+    command: str
+    on: str
+    off: str
+    level: str
+    """Payload of a level between off and on; empty: it cannot dim."""
+    report: str
+    """Topic on which the board tells what its lines are at; empty: it does not."""
+    alive: str
+    """Retained topic with the board's presence; empty: it has none."""
+    here: str = "here"
+    gone: str = "gone"
+    retain: bool = False

@@ -1,0 +1,74 @@
+"""The guard: a small process that takes pins to safe when the service that drives them dies or hangs.
+
+It is started with one end of a socket. The first message is a JSON list of what 'safe' is, with the files that
+are needed (line requests) attached; then it waits. Every message keeps it quiet for `PATIENCE` seconds; 'bye'
+ends it without a move. When the other end closes, or is silent for too long, it takes every pin to safe, says
+so if anybody is left to hear it, and ends: the lines are let go, and their pull resistors have them.
+
+Runs by itself (``python -I -S guard.py FD``) and imports next to nothing: nothing that can fail here may.
+"""
+
+import array
+import fcntl
+import json
+import os
+import signal
+import socket
+import struct
+import sys
+
+PATIENCE = 2.0
+SET_VALUES = 0xC010B40F
+"""GPIO_V2_LINE_SET_VALUES_IOCTL: _IOWR(0xB4, 0x0F, struct of two u64: bits, mask)."""
+
+
+def rest(actions: list[dict], files: list[int]) -> None:
+    """Take everything to safe; one that fails does not keep the others."""
+    for action in actions:
+        try:
+            if "file" in action:
+                values = struct.pack("=QQ", action["bits"], action["mask"])
+                fcntl.ioctl(files[action["file"]], SET_VALUES, values)
+            else:
+                with open(action["path"], "w") as file:
+                    file.write(action["text"])
+        except OSError:
+            pass
+
+
+def receive(end: socket.socket) -> tuple[list[dict], list[int]]:
+    """The first message, with its files."""
+    files = array.array("i")
+    message, extra, _, _ = end.recvmsg(1 << 20, socket.CMSG_LEN(64 * files.itemsize))
+    for level, kind, data in extra:
+        if level == socket.SOL_SOCKET and kind == socket.SCM_RIGHTS:
+            files.frombytes(data[: len(data) - len(data) % files.itemsize])
+    return json.loads(message or b"[]"), list(files)
+
+
+def main() -> None:
+    """Guard until the end."""
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, signal.SIG_IGN)  # whoever stops the service stops it, not its guard
+    end = socket.socket(fileno=int(sys.argv[1]))
+    actions, files = receive(end)
+    end.settimeout(PATIENCE)
+    while True:
+        try:
+            said = end.recv(64)
+        except OSError:
+            said = b""
+        if said == b"bye":
+            return
+        if not said:
+            rest(actions, files)
+            try:
+                end.settimeout(0.1)
+                end.send(b"rested")
+            except OSError:
+                pass
+            os._exit(0)
+
+
+if __name__ == "__main__":
+    main()

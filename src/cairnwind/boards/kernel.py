@@ -1,0 +1,347 @@
+"""Lines of this machine's own kernel: outputs, inputs with edges, hardware PWM, analogue channels.
+
+Outputs are taken as outputs at their safe value in one step, so that nothing else is ever seen on the pin.
+What holds them when this process dies is the guard (`cairnwind.boards.guard`): it has the same line requests.
+"""
+
+from __future__ import annotations
+
+import array
+import json
+import socket
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from cairnwind.boards import gpio, guard, wire
+from cairnwind.boards.facts import Kernel
+from cairnwind.boards.link import Seen
+from cairnwind.boards.sysfs import Converter, PwmChannel
+from cairnwind.boards.worker import Put, Worker
+from cairnwind.core.errors import BoardError
+from cairnwind.core.model import Board, Output
+from cairnwind.core.settings import FULL
+from cairnwind.core.trials import Trial
+
+BEAT = 0.25
+"""Seconds between messages to the guard."""
+ANALOGUE_EVERY = 0.1
+
+
+class KernelLink(Worker):
+    """See the module's page."""
+
+    def __init__(self, board: Board) -> None:
+        super().__init__(board)
+        facts = board.facts
+        assert isinstance(facts, Kernel)
+        self.facts = facts
+        self._chip: gpio.Chip | None = None
+        self._groups: list[gpio.Lines] = []
+        self._of: dict[int, gpio.Lines] = {}
+        """By line: the request that has it."""
+        self._watched: list[gpio.Lines] = []
+        self._pwm: dict[int, PwmChannel] = {}
+        self._software: dict[int, SoftwarePwm] = {}
+        self._converter: Converter | None = None
+        self._trials: dict[int, Any] = {}
+        self._guard: Guard | None = None
+        self._beat = self._sampled = 0.0
+
+    def connect(self) -> None:
+        """Take lines and channels, outputs at safe; then set the guard."""
+        self._chip = gpio.Chip(gpio.find(self.facts.chip))
+        plain = [line for line, output in self.outputs.items() if not self._hard(output)]
+        for first in range(0, len(plain), gpio.MOST_LINES):
+            some = plain[first : first + gpio.MOST_LINES]
+            safe = sum(
+                1 << number
+                for number, line in enumerate(some)
+                if wire.to_pin(self.outputs[line], self.outputs[line].safe)
+            )
+            self._hold(self._chip.request(some, gpio.OUTPUT, values=safe))
+            self.traffic.add("sent", b"", f"lines {_list(some)} taken as outputs at {safe:0{len(some)}b}")
+        for line, output in self.outputs.items():
+            if self._hard(output):
+                self._pwm[line] = PwmChannel(self.facts.pwm, self._channel(line))
+            elif output.dimmable:
+                self._software[line] = SoftwarePwm(self._of[line], line)
+        self._take_inputs()
+        if any(input.analogue for input in self.inputs.values()):
+            self._converter = Converter(self.facts.analogue)
+        if self.outputs:
+            self._guard = Guard(self._actions(), [group.file for group in self._groups])
+
+    def _hard(self, output: Output) -> bool:
+        return output.dimmable and not output.by_software
+
+    def _channel(self, line: int) -> int:
+        there = self.board.position(line)
+        return there.channel if there is not None and there.channel is not None else line
+
+    def _hold(self, lines: gpio.Lines) -> None:
+        self._groups.append(lines)
+        self._of.update(dict.fromkeys(lines.lines, lines))
+
+    def _take_inputs(self) -> None:
+        assert self._chip is not None
+        left = [line for line, input in self.inputs.items() if not input.analogue]
+        both = gpio.INPUT | gpio.RISING | gpio.FALLING
+        while left:
+            some, own = [], {}
+            for line in left[: gpio.MOST_LINES]:
+                input = self.inputs[line]
+                key = (both | gpio.PULLS[input.pull], input.debounce // 1000)
+                if key not in own and 2 * (len(own) + 1) > gpio.MOST_ATTRIBUTES:
+                    continue  # one request bears ten attributes: the next takes it
+                own[key] = own.get(key, 0) | 1 << len(some)
+                some.append(line)
+            left = [line for line in left if line not in some]
+            lines = self._chip.request(some, both, per_line=own)
+            self._watched.append(lines)
+            self.traffic.add("sent", b"", f"lines {_list(some)} taken as inputs with edges")
+            levels = lines.get()
+            for line in some:
+                self.seen(line, bool(levels & lines.bit[line]), settled=True)
+
+    def _actions(self) -> list[dict[str, Any]]:
+        """What the guard does if it has to."""
+        actions: list[dict[str, Any]] = []
+        for number, group in enumerate(self._groups):
+            bits = sum(
+                group.bit[line]
+                for line in group.lines
+                if wire.to_pin(self.outputs[line], self.outputs[line].safe)
+            )
+            actions.append({"file": number, "bits": bits, "mask": group.all})
+        for line, channel in self._pwm.items():
+            high = wire.to_pin(self.outputs[line], self.outputs[line].safe)
+            # without knowing the period then, only never and always can be said: enough for what is off
+            actions.append({"path": str(channel.path / "duty_cycle"), "text": "0"})
+            if high:
+                actions.append({"path": str(channel.path / "polarity"), "text": "inversed"})
+        return actions
+
+    def put(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
+        """Set lines, all of a request at once; read back what they are at."""
+        by_group: dict[int, tuple[gpio.Lines, int, int]] = {}
+        shown: dict[int, int] = {}
+        for line, (parts, millihertz) in levels.items():
+            if line in self._pwm:
+                shown[line] = self._pwm[line].set(parts, millihertz)
+                self.traffic.add(
+                    "sent", b"", f"line {line}: PWM {parts / 10_000:g} %, period {self._pwm[line].period} ns"
+                )
+                continue
+            if line in self._software and self._software[line].set(parts, millihertz):
+                shown[line] = parts
+                continue
+            group = self._of[line]
+            _, bits, mask = by_group.get(group.file, (group, 0, 0))
+            by_group[group.file] = (group, bits | (group.bit[line] if parts else 0), mask | group.bit[line])
+        for group, bits, mask in by_group.values():
+            group.set(bits, mask)
+            now = group.get()
+            moved = [line for line in group.lines if group.bit[line] & mask]
+            told = ", ".join(f"{line} {'high' if group.bit[line] & bits else 'low'}" for line in moved)
+            self.traffic.add("sent", bits.to_bytes(8, "big"), f"set {told}")
+            shown.update({line: FULL if now & group.bit[line] else 0 for line in moved})
+        return shown
+
+    def poll(self, seconds: float) -> None:
+        """Wait for edges; keep the guard quiet; sample analogue channels."""
+        now = time.monotonic()
+        if self._guard is not None and now - self._beat >= BEAT:
+            self._guard.beat()
+            self._beat = now
+        files = {lines.file: lines for lines in self._watched}
+        files |= {tried.file: tried for tried in self._trials.values() if isinstance(tried, gpio.Lines)}
+        own = {self._guard.end.fileno(): self._guard} if self._guard is not None else {}
+        analogue = [line for line, input in self.inputs.items() if input.analogue]
+        analogue += [line for line, tried in self._trials.items() if isinstance(tried, Converter)]
+        wait = min(seconds, ANALOGUE_EVERY) if analogue else seconds
+        for file in self.rest(wait, *files, *own):
+            if file in own:
+                self._guard = None
+                raise BoardError(
+                    "guard",
+                    "its guard took the lines to safe: it had heard nothing from here for too long",
+                    "",
+                )
+            offset = time.time_ns() - time.monotonic_ns()
+            for edge in files[file].events():
+                self.traffic.add("got", b"", f"line {edge.line} {'rose' if edge.rising else 'fell'}")
+                self.seen(edge.line, edge.rising, edge.mono + offset, settled=True)
+        if analogue and time.monotonic() - self._sampled >= ANALOGUE_EVERY:
+            self._sampled = time.monotonic()
+            for line in analogue:
+                tried = self._trials.get(line)
+                converter = tried if isinstance(tried, Converter) else self._converter
+                if converter is not None:
+                    self.measured(line, *converter.read(self._channel(line)))
+        self.traffic.rounds += 1
+
+    def attempt_now(self, line: int, trial: Trial | None) -> None:
+        """Take one more line, or a PWM or analogue channel, for as long as it is tried."""
+        before = self._trials.pop(line, None)
+        if before is not None and not isinstance(before, Converter):
+            if isinstance(before, PwmChannel):
+                before.set(0, 0)
+            before.close()
+        if trial is None or self._chip is None:
+            return
+        match trial.mode:
+            case "pwm" | "tone":
+                if not self.facts.pwm:
+                    raise BoardError(
+                        "pin", f"board {self.board.name} names no PWM chip", 'Add pwm = "pwmchip0".'
+                    )
+                channel = PwmChannel(self.facts.pwm, self._channel(line))
+                shown = channel.set(FULL // 2 if trial.mode == "tone" else trial.parts, trial.millihertz)
+                self._trials[line] = channel
+                self.readings[line] = {"level": shown, "period": channel.period}
+            case "analogue":
+                self._trials[line] = Converter(self.facts.analogue or "iio:device0")
+            case "output":
+                lines = self._chip.request([line], gpio.OUTPUT, values=1 if trial.parts else 0)
+                self._trials[line] = lines
+                self.readings[line] = {"level": FULL if lines.get() else 0}
+            case _:
+                flags = gpio.INPUT | gpio.RISING | gpio.FALLING | gpio.PULLS[trial.pull]
+                lines = self._chip.request([line], flags)
+                self._trials[line] = lines
+                self.readings[line] = {"level": FULL if lines.get() else 0, "count": 0}
+
+    def survey(self) -> Mapping[int, Seen]:
+        """The kernel's own names of all lines, who else holds them, and the levels of those that are ours."""
+        chip = self._chip
+        if chip is None:
+            return {}
+        levels = {line: seen.level for line, seen in super().survey().items()}
+        levels |= {
+            line: (FULL if high else 0) for line, high in list(self._shown.items()) if line in self.inputs
+        }
+        found = {}
+        for line in range(chip.lines):
+            try:
+                info = chip.info(line)
+            except (BoardError, OSError):
+                continue
+            other = (info.consumer or "the kernel") if info.used and info.consumer != gpio.CONSUMER else ""
+            found[line] = Seen(levels.get(line), other, info.title)
+        return found
+
+    def disconnect(self) -> None:
+        """Let the lines go: safe, as whoever closed this link has seen to."""
+        for soft in self._software.values():
+            soft.close()
+        if self._guard is not None:
+            self._guard.dismiss()
+        for tried in self._trials.values():
+            if isinstance(tried, PwmChannel | gpio.Lines):
+                tried.close()
+        for channel in self._pwm.values():
+            channel.close()
+        for lines in (*self._groups, *self._watched):
+            lines.close()
+        if self._chip is not None:
+            self._chip.close()
+        self._chip = self._guard = self._converter = None
+        for kept in (self._groups, self._watched, self._of, self._pwm, self._software, self._trials):
+            kept.clear()
+
+
+class Guard:
+    """The guard's other end: see `cairnwind.boards.guard`."""
+
+    def __init__(self, actions: list[dict[str, Any]], files: Sequence[int]) -> None:
+        self.end, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        try:
+            self._process = subprocess.Popen(
+                [sys.executable, "-I", "-S", str(Path(guard.__file__)), str(theirs.fileno())],
+                pass_fds=[theirs.fileno()], start_new_session=True, stdin=subprocess.DEVNULL,
+            )  # fmt: skip
+        finally:
+            theirs.close()
+        attached = [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", files))] if files else []
+        self.end.sendmsg([json.dumps(actions).encode()], attached)
+        self.end.setblocking(False)
+
+    def beat(self) -> None:
+        """Still here."""
+        try:
+            self.end.send(b".")
+        except BlockingIOError:
+            pass  # it has enough to read
+        except OSError:
+            raise BoardError("guard", "its guard process has ended", "It is started again.") from None
+
+    def dismiss(self) -> None:
+        """Done: it ends without a move."""
+        try:
+            self.end.send(b"bye")
+        except OSError:
+            pass
+        self.end.close()
+        try:
+            self._process.wait(1)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait()
+
+
+class SoftwarePwm:
+    """PWM by a thread that switches the line: for slow lamps only, since every late wake-up is a wrong duty."""
+
+    def __init__(self, lines: gpio.Lines, line: int) -> None:
+        self._lines, self._bit = lines, lines.bit[line]
+        self._wanted = (0, 0)
+        self._change = threading.Condition()
+        self._thread: threading.Thread | None = None
+        self._over = False
+
+    def set(self, parts: int, millihertz: int) -> bool:
+        """Begin, change or (at 0 and full) end; False if the line is to be set plainly instead."""
+        with self._change:
+            self._wanted = (parts, millihertz)
+            if self._thread is None and 0 < parts < FULL:
+                self._thread = threading.Thread(target=self._run, name="software-pwm", daemon=True)
+                self._thread.start()
+            self._change.notify()
+            if self._thread is not None and parts in (0, FULL):
+                self._change.wait_for(lambda: self._thread is None, 1)
+        return 0 < parts < FULL
+
+    def close(self) -> None:
+        """End."""
+        self.set(0, 0)
+
+    def _run(self) -> None:
+        edge = time.monotonic()
+        while True:
+            with self._change:
+                parts, millihertz = self._wanted
+                if parts in (0, FULL):
+                    self._thread = None
+                    self._change.notify()
+                    return
+            period = 1000 / millihertz
+            try:
+                for share, bits in ((parts / FULL, self._bit), (1 - parts / FULL, 0)):
+                    self._lines.set(bits, self._bit)
+                    edge += period * share
+                    time.sleep(max(0.0, edge - time.monotonic()))
+            except BoardError:
+                with self._change:
+                    self._thread = None
+                    self._change.notify()
+                return
+            edge = max(edge, time.monotonic() - period)
+
+
+def _list(lines: Sequence[int]) -> str:
+    return ", ".join(map(str, lines))

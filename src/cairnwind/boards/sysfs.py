@@ -1,0 +1,123 @@
+"""PWM and analogue channels through the kernel's sysfs: Documentation/driver-api/pwm.rst and ABI/testing/sysfs-bus-iio."""
+
+from __future__ import annotations
+
+import os
+import time
+from pathlib import Path
+
+from cairnwind.boards.gpio import trouble
+from cairnwind.core.errors import BoardError
+from cairnwind.core.settings import FULL
+
+PWM = Path("/sys/class/pwm")
+IIO = Path("/sys/bus/iio/devices")
+
+
+class PwmChannel:
+    """One channel of a PWM chip. Period and duty in nanoseconds; polarity normal: duty is the time high."""
+
+    def __init__(self, chip: str, channel: int, root: Path = PWM) -> None:
+        """Export it, at duty 0. Raises `BoardError`."""
+        self.chip = root / chip
+        self.path = self.chip / f"pwm{channel}"
+        self._channel = channel
+        if not self.chip.is_dir():
+            there = ", ".join(sorted(path.name for path in root.glob("pwmchip*"))) or "none"
+            raise BoardError("no-device", f"There is no PWM chip {chip} here.", f"PWM chips here: {there}.")
+        if not self.path.is_dir():
+            _write(self.chip / "export", channel)
+            for _ in range(50):  # the rule that gives the group its rights may come a moment later
+                if os.access(self.path / "duty_cycle", os.W_OK):
+                    break
+                time.sleep(0.02)
+        self.period = _number(self.path / "period")
+        self.duty = _number(self.path / "duty_cycle")
+        if self.duty:
+            _write(self.path / "duty_cycle", 0)
+            self.duty = 0
+        if (self.path / "polarity").exists() and (self.path / "polarity").read_text().strip() != "normal":
+            if _number(self.path / "enable"):
+                _write(self.path / "enable", 0)
+            _write(self.path / "polarity", "normal")
+
+    def set(self, parts: int, millihertz: int) -> int:
+        """Have it high for ``parts`` per million of each period; returns what it then is, by its own numbers.
+
+        At no moment the duty is longer than the period, which the kernel would refuse: a shorter period is
+        written after the duty, a longer one before it.
+        """
+        period = round(10**12 / millihertz) if millihertz else (self.period or 1_000_000)
+        duty = period * parts // FULL
+        if period < self.period:
+            if duty < self.duty or self.duty > period:
+                _write(self.path / "duty_cycle", duty)
+                self.duty = duty
+            _write(self.path / "period", period)
+        elif period > self.period:
+            _write(self.path / "period", period)
+        self.period = period
+        if duty != self.duty:
+            _write(self.path / "duty_cycle", duty)
+        if not _number(self.path / "enable"):
+            _write(self.path / "enable", 1)
+        self.period, self.duty = _number(self.path / "period"), _number(self.path / "duty_cycle")
+        return (
+            parts if (self.period, self.duty) == (period, duty) else self.duty * FULL // max(1, self.period)
+        )
+
+    def close(self) -> None:
+        """Let it go, at duty 0 unless it is to keep."""
+        try:
+            _write(self.chip / "unexport", self._channel)
+        except BoardError:
+            pass
+
+
+class Converter:
+    """The voltage channels of an analogue converter."""
+
+    def __init__(self, device: str, root: Path = IIO) -> None:
+        self.path = root / device
+        if not self.path.is_dir():
+            there = ", ".join(sorted(path.name for path in root.glob("iio:device*"))) or "none"
+            raise BoardError(
+                "no-device", f"There is no converter {device} here.", f"Converters here: {there}."
+            )
+
+    def read(self, channel: int) -> tuple[int, int, float]:
+        """(counts, counts at full scale as far as the kernel tells, volts): (raw + offset) * scale is millivolts."""
+        name = f"in_voltage{channel}"
+        raw = _number(self.path / f"{name}_raw")
+        scale = self._fact(name, "scale", 1.0)
+        offset = self._fact(name, "offset", 0.0)
+        bits = 12
+        try:
+            text = (self.path / "scan_elements" / f"{name}_type").read_text()  # such as le:u12/16>>4
+            bits = int(text.split(":")[1].split("/")[0][1:])
+        except (OSError, ValueError, IndexError):
+            pass
+        return raw, (1 << bits) - 1, (raw + offset) * scale / 1000
+
+    def _fact(self, name: str, what: str, default: float) -> float:
+        for path in (self.path / f"{name}_{what}", self.path / f"in_voltage_{what}"):
+            try:
+                return float(path.read_text())
+            except (OSError, ValueError):
+                continue
+        return default
+
+
+def _write(path: Path, value: int | str) -> None:
+    try:
+        with open(path, "w") as file:
+            file.write(str(value))
+    except OSError as error:
+        raise trouble(error, str(path)) from None
+
+
+def _number(path: Path) -> int:
+    try:
+        return int(path.read_text())
+    except OSError as error:
+        raise trouble(error, str(path)) from None

@@ -1,0 +1,318 @@
+"""A link whose I/O takes time: one thread, one order an output, safe first, and back by itself.
+
+What a board says and how is for the subclasses; here is what they all owe the engine:
+
+* Taking a board ends with every output at safe, and only then is the link up.
+* A newer order for an output replaces an older one. Moves to off leave first, the rest of a batch together.
+* What a board shows is compared with what it was told; a difference is reported, also later.
+* A link that is lost is tried again, sooner at first. Nothing that was ordered before then counts.
+* When the engine is no longer fresh, or this thread fails, the outputs are taken to safe here, if the board
+  can still be reached, and the link is lost until the engine is back.
+"""
+
+from __future__ import annotations
+
+import logging
+import os
+import select
+import threading
+import time
+from abc import ABC, abstractmethod
+from collections.abc import Mapping, Sequence
+from typing import Any, NamedTuple
+
+from cairnwind.boards import wire
+from cairnwind.boards.link import Clock, Fresh, Report, Seen, Traffic
+from cairnwind.core import events as ev
+from cairnwind.core.errors import BoardError
+from cairnwind.core.model import Board, Input, Output
+from cairnwind.core.settings import Setting
+from cairnwind.core.trials import Trial
+
+log = logging.getLogger("cairnwind.links")
+AGAIN_FIRST, AGAIN_LONGEST = 0.1, 2.0
+"""Seconds between attempts to reach a board."""
+DEAD_BAND = 0.002
+"""An analogue reading counts as new when it has moved by this share of full scale."""
+
+
+class Put(NamedTuple):
+    """What a line is to show: high for so many parts per million, at a frequency where it is PWM."""
+
+    parts: int
+    millihertz: int = 0
+
+
+class Worker(ABC):
+    """See the module's page. Lines are numbers of the board, levels parts per million high."""
+
+    confirms = "read back"
+
+    def __init__(self, board: Board) -> None:
+        self.board = board
+        self.traffic = Traffic()
+        self.outputs: dict[int, Output] = {}
+        self.inputs: dict[int, Input] = {}
+        self.tried: dict[int, Trial] = {}
+        self.readings: dict[int, dict[str, Any]] = {}
+        self.closed = False
+        self._orders: dict[str, ev.Drive] = {}
+        self._tries: dict[int, Trial | None] = {}
+        self._lock = threading.Lock()
+        self.wake = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
+        self._thread: threading.Thread | None = None
+        self._first = threading.Event()
+        self._last: dict[int, tuple[ev.Drive, int]] = {}
+        """By line: the last order that was carried out, and the level that the board then showed."""
+        self._shown: dict[int, Any] = {}
+        self._up = False
+        self._said = ""
+
+    # --- what a board's own link says ---------------------------------------------------------------------
+
+    @abstractmethod
+    def connect(self) -> None:
+        """Take the board; outputs are safe, or are told so by the `put` that follows. Raises `BoardError`."""
+
+    @abstractmethod
+    def disconnect(self) -> None:
+        """Let go of whatever `connect` took, however far it came. Raises nothing."""
+
+    @abstractmethod
+    def put(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
+        """Bring lines to levels; returns what the board then shows, exactly as asked if it agrees in its own counts."""
+
+    @abstractmethod
+    def poll(self, seconds: float) -> None:
+        """Read once what is to be read; return after at most ``seconds``, sooner when `wake` is raised."""
+
+    def attempt_now(self, line: int, trial: Trial | None) -> None:
+        """Try something on a bare pin, in the link's thread. Raises `BoardError` where that is not possible."""
+        raise BoardError("pin", f"bare pins of {self.board.name} cannot be tried", "")
+
+    def survey(self) -> Mapping[int, Seen]:
+        """What is known of the lines."""
+        return {line: Seen(level) for line, (_, level) in list(self._last.items())}
+
+    def leave(self) -> None:
+        """The last word to a board that answers, before a clean `disconnect`: nothing, for most."""
+        return
+
+    # --- what the service asks ----------------------------------------------------------------------------
+
+    def open(
+        self, outputs: Sequence[Output], inputs: Sequence[Input], report: Report, clock: Clock, fresh: Fresh
+    ) -> None:
+        """Begin; the board is taken in the thread."""
+        self._report, self.clock, self.fresh = report, clock, fresh
+        self.outputs = {output.pin.line: output for output in outputs}
+        self.inputs = {input.pin.line: input for input in inputs}
+        self._lines = {output.name: output.pin.line for output in outputs}
+        self._thread = threading.Thread(target=self._run, name=f"link-{self.board.name}", daemon=True)
+        self._thread.start()
+
+    def ready(self, seconds: float) -> bool:
+        """Wait for the end of the first attempt."""
+        return self._first.wait(max(0.0, seconds))
+
+    def drive(self, orders: Sequence[ev.Drive]) -> None:
+        """Queue orders; a newer one replaces an older."""
+        with self._lock:
+            for order in orders:
+                self._orders.pop(order.output, None)
+                self._orders[order.output] = order
+        self.nudge()
+
+    def attempt(self, line: int, trial: Trial | None) -> None:
+        """Queue a trial, or its end."""
+        with self._lock:
+            self._tries[line] = trial
+        self.nudge()
+
+    def reading(self, line: int) -> Mapping[str, Any]:
+        """What the tried pin reads."""
+        return self.readings.get(line, {})
+
+    def close(self) -> None:
+        """End the thread, which lets the board go."""
+        self.closed = True
+        self.nudge()
+        if self._thread is not None:
+            self._thread.join(5)
+
+    # --- for subclasses -----------------------------------------------------------------------------------
+
+    def nudge(self) -> None:
+        """Wake the thread."""
+        try:
+            os.eventfd_write(self.wake, 1)
+        except OSError:
+            pass
+
+    def rest(self, seconds: float, *files: int) -> list[int]:
+        """Wait for `wake` or one of ``files``; returns those files that are ready."""
+        poller = select.poll()
+        for file in (self.wake, *files):
+            poller.register(file, select.POLLIN)
+        found = [file for file, _ in poller.poll(max(0.0, seconds) * 1000)]
+        if self.wake in found:
+            try:
+                os.eventfd_read(self.wake)
+            except OSError:
+                pass
+            found.remove(self.wake)
+        return found
+
+    def seen(self, line: int, high: bool, edge: int = 0, *, settled: bool = False) -> None:
+        """A digital input, or a tried pin, is high or low. ``settled``: the board has debounced it."""
+        input = self.inputs.get(line)
+        if input is not None and (edge or self._shown.get(line) != high):
+            self._shown[line] = high
+            active = wire.active(input, high)
+            self._report(ev.InputSeen(self.clock(), input.name, active, edge, settled))
+        if line in self.tried:
+            reading = self.readings.setdefault(line, {})
+            level = 1_000_000 if high else 0
+            if reading.get("level", level) != level:
+                reading["count"] = reading.get("count", 0) + 1
+                reading["edge"] = edge or time.time_ns()
+            reading["level"] = level
+
+    def measured(self, line: int, raw: int, full: int, volts: float | None) -> None:
+        """An analogue input, or a tried pin, reads so much."""
+        input = self.inputs.get(line)
+        before = self._shown.get(line)
+        if input is not None and (before is None or abs(raw - before) > max(1, full * DEAD_BAND)):
+            self._shown[line] = raw
+            self._report(ev.Measured(self.clock(), input.name, raw, full, volts))
+        if line in self.tried:
+            self.readings[line] = {"raw": raw, "full": full, "volts": volts}
+
+    def observed(self, line: int, level: int) -> None:
+        """A later look at what an output shows."""
+        last = self._last.get(line)
+        if last is not None and last[1] != level:
+            order = last[0]
+            self._last[line] = (order, level)
+            self._confirm(order, level)
+
+    # --- the thread ---------------------------------------------------------------------------------------
+
+    def _run(self) -> None:
+        pause = AGAIN_FIRST
+        while not self.closed:
+            try:
+                began = time.monotonic()
+                self._session()
+            except BoardError as error:
+                self._lose(error.sentence.rstrip("."), error.remedy)
+            except Exception as error:
+                log.exception("link %s failed", self.board.name)
+                self._lose(f"its link failed: {error!r}")
+            else:
+                break
+            self._first.set()
+            pause = AGAIN_FIRST if time.monotonic() - began > 5 else min(pause * 2, AGAIN_LONGEST)
+            end = time.monotonic() + pause
+            while not self.closed and time.monotonic() < end:
+                self.rest(end - time.monotonic())
+        self._first.set()
+
+    def _session(self) -> None:
+        """From taking the board to its loss, which is raised, or the end of this link."""
+        try:
+            while not self.fresh() and not self.closed:
+                self.rest(0.2)
+            self.connect()
+            self._home()
+            self._first.set()
+            while not self.closed:
+                if not self.fresh():
+                    self._make_safe()
+                    raise BoardError(
+                        "engine", "the engine does not answer; its outputs were taken to safe", ""
+                    )
+                self._work()
+                self.poll(0.25)
+            self.leave()
+        finally:
+            if self._up and not self.closed:
+                self._make_safe()
+            self._up = False
+            self.disconnect()
+
+    def _home(self) -> None:
+        with self._lock:
+            self._orders.clear()
+            self._tries.clear()
+        self.tried.clear()
+        self.readings.clear()
+        self._shown.clear()
+        self._last.clear()
+        shown = self.put(
+            {line: Put(wire.to_pin(output, output.safe)) for line, output in self.outputs.items()}
+        )
+        readings = []
+        for line, output in self.outputs.items():
+            level = shown.get(line)
+            if level is not None:
+                self._last[line] = (ev.Drive(output.name, 0, output.safe), level)
+                if self.confirms == "read back":
+                    readings.append((output.name, wire.from_pin(output, level)))
+        self._up, self._said = True, ""
+        self.traffic.add("got", b"", "the board answers")
+        self._report(ev.LinkUp(self.clock(), self.board.name, tuple(readings)))
+
+    def _make_safe(self) -> None:
+        try:
+            self.put({line: Put(wire.to_pin(output, output.safe)) for line, output in self.outputs.items()})
+        except Exception as error:
+            log.warning("%s: could not be taken to safe: %s", self.board.name, error)
+
+    def _lose(self, reason: str, remedy: str = "") -> None:
+        """Say once that, and why, the board does not answer."""
+        said = f"{reason}. {remedy}".strip() if remedy else reason
+        self.traffic.add("lost", b"", reason)
+        if said != self._said:
+            self._said = said
+            self._report(ev.LinkLost(self.clock(), self.board.name, said.rstrip(".")))
+
+    def _work(self) -> None:
+        with self._lock:
+            orders, self._orders = self._orders, {}
+            tries, self._tries = self._tries, {}
+        for first in (True, False):
+            self._carry_out([order for order in orders.values() if order.setting.on != first])
+        for line, trial in tries.items():
+            try:
+                if trial is None:
+                    self.tried.pop(line, None)
+                    self.readings.pop(line, None)
+                else:
+                    self.tried[line] = trial
+                self.attempt_now(line, trial)
+            except BoardError as error:
+                self.tried.pop(line, None)
+                self._report(ev.TrialFailed(self.clock(), self.board.name, line, error.sentence.rstrip(".")))
+
+    def _carry_out(self, orders: list[ev.Drive]) -> None:
+        if not orders:
+            return
+        by_line = {self._lines[order.output]: order for order in orders}
+        levels = {}
+        for line, order in by_line.items():
+            output = self.outputs[line]
+            own = round(output.frequency * 1000) if output.frequency else 0
+            levels[line] = Put(wire.to_pin(output, order.setting), order.setting.millihertz or own)
+        shown = self.put(levels)
+        for line, order in by_line.items():
+            level = shown.get(line, levels[line].parts)
+            self._last[line] = (order, level)
+            self._confirm(order, level)
+
+    def _confirm(self, order: ev.Drive, level: int) -> None:
+        output = self.outputs[self._lines[order.output]]
+        setting: Setting = wire.from_pin(output, level)
+        if setting.parts == order.setting.parts:
+            setting = order.setting
+        self._report(ev.Confirmed(self.clock(), order.output, order.generation, setting, self.confirms))

@@ -1,0 +1,166 @@
+"""Bare pins that are tried out: pins that no output and no input owns, each under a lease.
+
+A trial is not a claim: there is no output that could have one. But it obeys the same gates (all-stop, start,
+stop, lost link), and when it ends, however it ends, its pin is let go. The engine asks here what may be tried.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from cairnwind.core.claims import Instant, Source
+from cairnwind.core.fact import fact
+from cairnwind.core.interlocks import Refusal
+from cairnwind.core.model import Board, Pin, Site
+from cairnwind.core.settings import frequency
+
+MODES = ("output", "pwm", "tone", "input", "analogue", "count")
+NEEDS = {"pwm": "pwm", "tone": "tone", "analogue": "analogue"}
+"""The function that a mode asks of its pin; the others work on any line."""
+PULLS = ("none", "up", "down")
+
+
+@fact
+class Trial:
+    """What is being tried on one pin."""
+
+    pin: Pin
+    mode: str
+    source: Source
+    ends: int
+    """Monotonic nanoseconds."""
+    parts: int = 0
+    """Of an output or PWM: how much of the time the pin is high, in parts per million."""
+    millihertz: int = 0
+    pull: str = "none"
+
+    @property
+    def text(self) -> str:
+        """What is tried, in words."""
+        at = f" at {frequency(self.millihertz)}" if self.millihertz else ""
+        match self.mode:
+            case "output":
+                return "output, " + ("high" if self.parts else "low")
+            case "pwm":
+                return f"pwm, {self.parts / 10_000:.10g} % high{at}"
+            case "tone":
+                return f"tone{at}"
+            case "analogue":
+                return "analogue"
+            case _:
+                pulled = f", pull-{self.pull}" if self.pull != "none" else ""
+                return f"{'input' if self.mode == 'input' else 'counting edges'}{pulled}"
+
+
+def owner(site: Site, pin: Pin) -> str:
+    """Who owns a pin: 'output gallery', 'input kiln-door', or nobody."""
+    for kind, things in (("output", site.outputs), ("input", site.inputs)):
+        for thing in things.values():
+            if (thing.pin.board, thing.pin.line) == (pin.board, pin.line):
+                return f"{kind} {thing.name}"
+    return ""
+
+
+def can(board: Board, line: int) -> set[str]:
+    """What a line can do beside plain switching and reading. Without a map that is for its link to say."""
+    there = board.position(line)
+    if there is None:
+        return {"pwm", "tone", "analogue"}
+    return {*there.functions, *({"tone"} if "pwm" in there.functions else ())}
+
+
+class Trials:
+    """The trials that stand, by board and line. Changed by the engine only."""
+
+    def __init__(self, site: Site) -> None:
+        self._site = site
+        self.standing: dict[tuple[str, int], Trial] = {}
+
+    def refusal(self, pin: Pin, mode: str, millihertz: int) -> Refusal | None:
+        """Why this pin may not be tried so, whatever the gates say."""
+        board = self._site.boards[pin.board]
+        owned = owner(self._site, pin)
+        if owned:
+            how = f"cairnwind {'turn' if owned.startswith('output') else 'watch'} {owned.split()[1]}"
+            return Refusal("owner", f"{pin.both} belongs to {owned}", f"Use it by its name: {how}.")
+        need = NEEDS.get(mode)
+        if need and need not in can(board, pin.line):
+            able = (
+                [
+                    each
+                    for each in board.map.positions.values()
+                    if each.line is not None and need in can(board, each.line)
+                ]
+                if board.map
+                else []
+            )
+            free = [
+                each.name
+                for each in able
+                if each.line is not None and not owner(self._site, board.pin(each.line))
+            ]
+            remedy = (
+                f"Free positions of {board.name} that have it: {', '.join(free)}."
+                if free
+                else f"No free position of {board.name} has it."
+            )
+            return Refusal(
+                "pin", f"{pin.both} has no {'analogue input' if need == 'analogue' else 'PWM'}", remedy
+            )
+        return self.shared_timer(pin, millihertz, "") if mode in ("pwm", "tone") else None
+
+    def shared_timer(self, pin: Pin, millihertz: int, own: str) -> Refusal | None:
+        """Why ``pin`` may not have this frequency: another pin of its timer has another one.
+
+        ``own`` is the output that asks, which may change its own.
+        """
+        board = self._site.boards[pin.board]
+        there = board.position(pin.line)
+        if there is None or not there.timer or board.map is None:
+            return None
+        others: dict[str, int] = {}
+        for output in self._site.outputs.values():
+            if output.name != own and output.pin.board == board.name and output.frequency:
+                place = board.position(output.pin.line)
+                if place is not None and place.timer == there.timer:
+                    others[output.name] = round(output.frequency * 1000)
+        for trial in self.standing.values():
+            place = board.position(trial.pin.line) if trial.pin.board == board.name else None
+            if (
+                place is not None
+                and place.timer == there.timer
+                and trial.mode in ("pwm", "tone")
+                and trial.pin.line != pin.line
+            ):
+                others[f"the trial on {trial.pin.name}"] = trial.millihertz
+        for name, theirs in others.items():
+            if theirs != millihertz:
+                free = [
+                    each.name
+                    for each in board.map.able("pwm")
+                    if each.timer != there.timer
+                    and each.line is not None
+                    and not owner(self._site, board.pin(each.line))
+                ]
+                elsewhere = f", or try a pin of another timer: {', '.join(free)}" if free else ""
+                return Refusal(
+                    "timer",
+                    f"{pin.name} shares timer {there.timer} with {name}, and so one frequency: {frequency(theirs)}",
+                    f"Try it at {frequency(theirs)}{elsewhere}.",
+                )
+        return None
+
+    def put(self, trial: Trial) -> bool:
+        """Take a trial; True if it is more than a renewal."""
+        at = (trial.pin.board, trial.pin.line)
+        before = self.standing.get(at)
+        self.standing[at] = trial
+        return before is None or replace(before, ends=trial.ends) != trial
+
+    def take(self, board: str, line: int) -> Trial | None:
+        """End a trial."""
+        return self.standing.pop((board, line), None)
+
+    def over(self, now: Instant) -> list[Trial]:
+        """Those whose lease has run out."""
+        return [trial for trial in self.standing.values() if trial.ends <= now.mono]

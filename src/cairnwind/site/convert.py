@@ -1,0 +1,157 @@
+"""A value of the site file to a value of the model, or `CallerError`."""
+
+from __future__ import annotations
+
+import re
+from fractions import Fraction
+
+from cairnwind.core.errors import CallerError, nearest
+from cairnwind.core.quantities import parse
+
+
+def text(value: object) -> str:
+    """A text that is not empty."""
+    if not isinstance(value, str) or not value.strip():
+        raise CallerError("bad-value", f"{value!r} is not a text.", "Write a text in quotation marks.")
+    return value
+
+
+def choice(value: object, among: tuple[str, ...]) -> str:
+    """One of the words given."""
+    if value in among:
+        return str(value)
+    raise CallerError(
+        "bad-value",
+        f"{value!r} is not one of {', '.join(among)}.",
+        nearest(str(value), among) or f"Write one of {', '.join(among)}.",
+    )
+
+
+def count(value: object) -> int:
+    """A number of lines."""
+    if isinstance(value, bool) or not isinstance(value, int) or not 1 <= value <= 100_000:
+        raise CallerError(
+            "bad-value", f"{value!r} is not a number of lines.", "Write a whole number from 1 to 100000."
+        )
+    return value
+
+
+def between(value: object, low: float, high: float) -> float:
+    """Degrees within a range."""
+    if isinstance(value, bool) or not isinstance(value, int | float) or not low <= value <= high:
+        raise CallerError(
+            "bad-value",
+            f"{value!r} is not a number of degrees from {low:g} to {high:g}.",
+            "Write degrees with a decimal point: 52.95.",
+        )
+    return float(value)
+
+
+def zone(value: object) -> str:
+    """An IANA time zone."""
+    from zoneinfo import ZoneInfo, available_timezones
+
+    name = text(value)
+    try:
+        ZoneInfo(name)
+    except (KeyError, ValueError, OSError):
+        zones = available_timezones()
+        raise CallerError(
+            "bad-value",
+            f"'{name}' is not a time zone.",
+            nearest(name, zones) or "Write an IANA name like Europe/London.",
+        ) from None
+    return name
+
+
+def words(value: object) -> tuple[str, str]:
+    """Two words that differ: off first."""
+    if (
+        isinstance(value, list)
+        and len(value) == 2
+        and all(isinstance(word, str) and word.strip() for word in value)
+        and value[0] != value[1]
+    ):
+        return value[0], value[1]
+    raise CallerError(
+        "bad-value",
+        "these are not two words.",
+        'Write the word for off (or inactive) and the one for on: words = ["closed", "open"].',
+    )
+
+
+def listen(value: object) -> tuple[str, int]:
+    """Host and port, on loopback."""
+    match = re.fullmatch(r"(\[[0-9a-fA-F:]+\]|[\w.-]+):(\d{1,5})", value) if isinstance(value, str) else None
+    if match is None or int(match.group(2)) > 65535:
+        raise CallerError(
+            "bad-value",
+            f"{value!r} is not an address to listen on.",
+            'Write host:port, like "127.0.0.1:8470".',
+        )
+    host = match.group(1).strip("[]")
+    if host not in ("127.0.0.1", "localhost", "::1"):
+        raise CallerError(
+            "bad-value",
+            f"{host} is reachable from elsewhere, and this version serves loopback only.",
+            'Write "127.0.0.1:8470".',
+        )
+    return host, int(match.group(2))
+
+
+def whole(value: object, low: int, high: int) -> int:
+    """A whole number within a range."""
+    if isinstance(value, bool) or not isinstance(value, int) or not low <= value <= high:
+        raise CallerError(
+            "bad-value", f"{value!r} is not a whole number from {low} to {high}.", f"Write {low} to {high}."
+        )
+    return value
+
+
+def one_of(value: object, among: tuple[int, ...]) -> int:
+    """One of the numbers given."""
+    if value in among and isinstance(value, int):
+        return value
+    raise CallerError(
+        "bad-value",
+        f"{value!r} is not one of the values possible.",
+        f"Write one of {', '.join(map(str, among))}.",
+    )
+
+
+def flag(value: object) -> bool:
+    """True or false."""
+    if isinstance(value, bool):
+        return value
+    raise CallerError("bad-value", f"{value!r} is neither true nor false.", "Write true or false.")
+
+
+def bias(value: object) -> tuple[Fraction, str]:
+    """A resistor and where it pulls: '10 kohm up'."""
+    match = re.fullmatch(r"(.*\S)\s+(up|down)", value) if isinstance(value, str) else None
+    if match is None:
+        raise CallerError(
+            "bad-value",
+            f"{value!r} is not a bias resistor.",
+            'Write its value and where it pulls: bias = "10 kohm up".',
+        )
+    return parse(match.group(1), "a resistance"), match.group(2)
+
+
+def scale(value: object) -> tuple[tuple[float, float], tuple[float, float]]:
+    """Two points of volts and value: [["0.5 V", -40], ["2.5 V", 85]]."""
+    try:
+        (v0, x0), (v1, x1) = value  # type: ignore[misc]
+        points = (
+            (float(parse(v0, "a voltage", bare="v")), float(x0)),
+            (float(parse(v1, "a voltage", bare="v")), float(x1)),
+        )
+    except (TypeError, ValueError):
+        points = ((0.0, 0.0), (0.0, 0.0))
+    if points[0][0] == points[1][0]:
+        raise CallerError(
+            "bad-value",
+            "this is not a scale.",
+            'Write two points, volts and value: scale = [["0.5 V", -40], ["2.5 V", 85]].',
+        )
+    return points

@@ -1,0 +1,133 @@
+"""What a check says about volts, currents and the moment before any software runs. Arithmetic: `core.wiring`."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from fractions import Fraction
+
+from cairnwind.core.errors import CallerError
+from cairnwind.core.model import Board, Input, Output, Position
+from cairnwind.core.wiring import HIGH_SHARE, bias, divider, show_ohms
+
+Found = tuple[tuple[str, str, str], object, CallerError, bool]
+"""Path, value, what is wrong, and whether it refuses the file (else it warns)."""
+
+
+def check(thing: Output | Input, boards: dict[str, Board]) -> Iterator[Found]:
+    """What is electrically wrong with one output or input."""
+    board = boards.get(thing.pin.board)
+    there = board.position(thing.pin.line) if board else None
+    if there is None:
+        return
+    if isinstance(thing, Input):
+        yield from _source(thing, there)
+        if (
+            thing.analogue
+            and "analogue" not in there.functions
+            and board is not None
+            and board.map is not None
+        ):
+            able = ", ".join(each.name for each in board.map.able("analogue")) or "none"
+            yield (
+                ("input", thing.name, "pin"), thing.pin.name,
+                CallerError("", f"{thing.pin.both} has no analogue input", f"Positions of {board.name} that have it: {able}."), True,
+            )  # fmt: skip
+        return
+    if thing.gives is not None and there.current is not None and thing.gives > there.current:
+        yield (
+            ("output", thing.name, "gives"), thing.gives,
+            CallerError("", f"{thing.pin.both} gives at most {_milli(there.current)}, and {thing.name} takes {_milli(thing.gives)}",
+                        "Put a transistor between them, or take a larger resistor."), True,
+        )  # fmt: skip
+    yield from _power_on(thing, there)
+
+
+def _source(input: Input, there: Position) -> Iterator[Found]:
+    if input.source is None or there.bears is None or input.source <= there.bears:
+        return
+    upper, lower, at_pin = divider(input.source, there.volts or there.bears)
+    yield (
+        ("input", input.name, "source"), input.source,
+        CallerError(
+            "", f"{input.pin.both} bears {float(there.bears):g} V, and the source of {input.name} puts {float(input.source):g} V on it",
+            f"Divide it: {show_ohms(upper)} from the source to the pin and {show_ohms(lower)} from the pin to ground "
+            f"leave {float(input.source):g} V x {float(lower):g} / ({float(upper):g} + {float(lower):g}) = {float(at_pin):.2f} V. "
+            f'Then write source = "{float(at_pin):.2f} V".',
+        ), True,
+    )  # fmt: skip
+
+
+def _power_on(output: Output, there: Position) -> Iterator[Found]:
+    """The pin's own state before software runs, against what keeps the load safe."""
+    off_high = output.active_low != output.normally_closed
+    safe_high = off_high != output.safe.on
+    rail = "up" if safe_high else "down"
+    state = {"pull-up": True, "high": True, "pull-down": False, "low": False}.get(there.power_on)
+    if not there.power_on or state == safe_high:
+        return
+    if there.power_on in ("high", "low"):
+        what = f"drives {there.power_on}"
+        remedy = "No resistor holds against that: take another pin, or a driver that is enabled later."
+        yield _warn(
+            output,
+            f"{output.pin.both} {what} before software runs, which turns {output.name} {_word(output)}",
+            remedy,
+        )
+        return
+    pull = there.pull if there.power_on != "floating" else None
+    if output.bias is not None and output.bias[1] == rail:
+        ohms = output.bias[0]
+        if pull is None or pull / (pull + ohms) >= HIGH_SHARE:
+            return
+    ohms, share = bias(pull)
+    to = "the pin's supply" if rail == "up" else "ground"
+    fit = f'Fit {show_ohms(ohms)} from the pin to {to}, and write bias = "{show_ohms(ohms)} {rail}"'
+    if pull is None:
+        yield _warn(
+            output,
+            f"{output.pin.both} floats before software runs, so {output.name} may be half on",
+            f"{fit}.",
+        )
+        return
+    sum = f"{show_ohms(pull)} / ({show_ohms(pull)} + {show_ohms(ohms)}) = {float(share):.0%} of the way"
+    yield _warn(
+        output,
+        f"{output.pin.both} is pulled {there.power_on[5:]} before software runs, which turns {output.name} {_word(output)}",
+        f"{fit}: {sum}.",
+    )
+
+
+def _word(output: Output) -> str:
+    return output.words[0 if output.safe.on else 1]
+
+
+def _warn(output: Output, what: str, remedy: str) -> Found:
+    return ("output", output.name, "pin"), output.pin.name, CallerError("", what, remedy), False
+
+
+def sums(
+    outputs: Iterable[Output], boards: dict[str, Board]
+) -> Iterator[tuple[tuple[str, str, str], object, CallerError]]:
+    """Banks and headers whose pins would give more together than they may."""
+    given: dict[tuple[str, str], list[Output]] = {}
+    for output in outputs:
+        there = boards[output.pin.board].position(output.pin.line) if output.pin.board in boards else None
+        if there is not None and output.gives is not None:
+            for bank in {there.bank, ""}:
+                given.setdefault((output.pin.board, bank), []).append(output)
+    for (name, bank), members in given.items():
+        header = boards[name].map
+        most = header.sums.get(bank) if header else None
+        total = sum((each.gives for each in members if each.gives), Fraction(0))
+        if most is not None and total > most:
+            what = f"bank {bank} of {name}" if bank else f"all pins of {name} together"
+            terms = " + ".join(f"{each.name} {_milli(each.gives or Fraction(0))}" for each in members)
+            last = members[-1]
+            yield (
+                ("output", last.name, "gives"), last.gives,
+                CallerError("", f"{what} may give {_milli(most)}: {terms} = {_milli(total)}", "Drive some of them through transistors."),
+            )  # fmt: skip
+
+
+def _milli(amperes: Fraction) -> str:
+    return f"{float(amperes) * 1000:.10g} mA"

@@ -1,0 +1,220 @@
+"""Lines of a real kernel, seen from the other side of the pin."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import textwrap
+import time
+
+import pytest
+
+from cairnwind.boards import gpio
+from cairnwind.core import events as ev
+from cairnwind.core.model import Input, Output, Pin
+from cairnwind.core.settings import OFF, ON
+from cairnwind.core.trials import Trial
+from cairnwind.core.claims import Source
+from tests.conftest import eventually
+from tests.lab.conftest import CHIP, Make, World
+
+LOW = Output("low", "relay", Pin("b", 0), active_low=True)
+HIGH = Output("high", "relay", Pin("b", 1))
+BUTTON = Input("button", "contact", Pin("b", 4), pull="up", active_low=True, debounce=10_000_000)
+HAND = Source("test", "a hand", "keep")
+
+WATCH = """
+import struct, sys, time
+from cairnwind.boards import gpio
+chip = gpio.Chip({chip!r})
+print("ready", flush=True)
+seen, end = [], time.monotonic() + 60
+while not seen or time.monotonic() < end:
+    value = open({path!r}).read().strip()
+    held = chip.info({line}).used
+    if not seen or seen[-1] != (held, value):
+        seen.append((held, value)); print(held, value, flush=True)
+"""
+
+
+def test_outputs_are_safe_at_once_and_follow_their_orders(opened: Make, world: World) -> None:
+    link = opened([LOW, HIGH])
+    assert (world.value(0), world.value(1)) == (1, 0), "safe: an active-low pin is high"
+    (up,) = link.of(ev.LinkUp)
+    assert dict(up.readings) == {"low": OFF, "high": OFF}
+    link.link.drive([ev.Drive("low", 1, ON), ev.Drive("high", 1, ON)])
+    eventually(lambda: len(link.of(ev.Confirmed)) == 2)
+    assert [event.setting for event in link.of(ev.Confirmed)] == [ON, ON]
+    assert (world.value(0), world.value(1)) == (0, 1)
+    assert {line: seen.level for line, seen in link.link.survey().items() if line < 2} == {0: 0, 1: 1_000_000}
+    assert link.link.survey()[22].title == "lamp0", "the kernel's own name"
+
+
+def test_no_glitch_from_safe_start_to_safe_stop(opened: Make, world: World, elsewhere: object) -> None:
+    """The pulls are on the load's side of safe; whoever looks while the line is held sees safe, on, safe only."""
+    world.pull(0, False)  # as a relay board without software: active-low, so pulled to on
+    path = str(world.root / "sim_gpio0" / "value")
+    watcher = elsewhere(WATCH.format(chip=CHIP, path=path, line=0))  # type: ignore[operator]
+    link = opened([LOW])
+    for generation, setting in ((1, ON), (2, OFF)):
+        time.sleep(0.1)
+        link.link.drive([ev.Drive("low", generation, setting)])
+        eventually(lambda g=generation: len(link.of(ev.Confirmed)) == g)
+    time.sleep(0.1)
+    link.link.close()
+    time.sleep(0.1)
+    watcher.kill()
+    seen = [line.split() for line in watcher.communicate()[0].splitlines()]
+    held = [value for used, value in seen if used == "True"]
+    # the two looks are not one: at the ends the watcher may have read the value of the moment beside
+    assert [value for number, value in enumerate(held) if number == 0 or held[number - 1] != value] in (
+        ["1", "0", "1"], ["0", "1", "0", "1"], ["1", "0", "1", "0"], ["0", "1", "0", "1", "0"],
+    )  # fmt: skip
+    assert held.count("0") <= 3
+    world.pull(0, True)
+
+
+def test_input_edges_with_pull_debounce_and_the_kernels_times(opened: Make, world: World) -> None:
+    world.pull(4, True)
+    link = opened([], [BUTTON])
+    (first,) = link.of(ev.InputSeen)
+    assert first.active is False, "pulled up and active-low: not pressed"
+    for high in (False, True, False):  # bounces, faster than the debounce
+        world.pull(4, high)
+        time.sleep(0.002)
+    began = time.time_ns()
+    eventually(lambda: len(link.of(ev.InputSeen)) == 2)
+    pressed = link.of(ev.InputSeen)[1]
+    assert pressed.active is True
+    assert pressed.settled, "the kernel has debounced it: the engine need not wait again"
+    assert abs(pressed.edge - began) < 3e8, "the time of the edge is a wall time"
+    world.pull(4, True)
+    eventually(lambda: len(link.of(ev.InputSeen)) == 3)
+    assert link.of(ev.InputSeen)[2].edge - pressed.edge > 9e6
+
+
+def test_a_line_of_another_program_is_named_with_its_holder(opened: Make, elsewhere: object) -> None:
+    hold = f"""
+        import time
+        from cairnwind.boards import gpio
+        gpio.CONSUMER = "some other tool"
+        lines = gpio.Chip({CHIP!r}).request([0], gpio.OUTPUT)
+        print("ready", flush=True)
+        time.sleep(60)
+    """
+    other = elsewhere(textwrap.dedent(hold))  # type: ignore[operator]
+    link = opened([LOW, HIGH])
+    (lost,) = link.of(ev.LinkLost)
+    assert "Line 0 (relay0)" in lost.reason
+    assert "'some other tool'" in lost.reason
+    other.kill()
+    eventually(lambda: link.of(ev.LinkUp), within=8)
+
+
+def test_a_chip_that_is_not_there_and_one_that_goes(opened: Make, world: World) -> None:
+    away = opened([LOW], chip="/dev/gpiochip9")
+    (lost,) = away.of(ev.LinkLost)
+    assert "/dev/gpiochip9" in lost.reason
+    assert CHIP in lost.reason, "the chips that there are"
+    named = opened([Output("x", "relay", Pin("b", 9))], chip="sim0")
+    assert named.of(ev.LinkUp), "a chip may be given by its label"
+
+
+def test_permission_denied_names_group_or_rule(opened: Make) -> None:
+    program = f"""
+        import grp, os, pwd  # all that is needed: an ordinary user may not read the packages from where they are
+        from cairnwind.boards import gpio
+        from cairnwind.core.errors import BoardError
+        os.setgroups([]); os.setgid(65534); os.setuid(65534)
+        try:
+            gpio.Chip({CHIP!r})
+        except BoardError as error:
+            print(error)
+    """
+    os.chmod(CHIP, 0o600)
+    found = subprocess.run(
+        [sys.executable, "-c", textwrap.dedent(program)], capture_output=True, text=True, check=True
+    )
+    assert "User nobody may not open" in found.stdout
+    assert 'KERNEL=="gpiochip*", GROUP="gpio", MODE="0660"' in found.stdout
+    os.chmod(CHIP, 0o660)
+    os.chown(CHIP, 0, 46)
+    found = subprocess.run(
+        [sys.executable, "-c", textwrap.dedent(program)], capture_output=True, text=True, check=True
+    )
+    assert "usermod -aG plugdev nobody" in found.stdout
+
+
+def test_a_bare_pin_is_tried_and_let_go(opened: Make, world: World) -> None:
+    link = opened([LOW])
+    link.link.attempt(7, Trial(Pin("b", 7), "output", HAND, 0, 1_000_000))
+    eventually(lambda: world.value(7) == 1)
+    assert link.link.reading(7)["level"] == 1_000_000
+    link.link.attempt(7, None)
+    eventually(lambda: world.value(7) == 0)
+    link.link.attempt(8, Trial(Pin("b", 8), "count", HAND, 0, pull="up"))
+    eventually(lambda: link.link.reading(8).get("level") == 1_000_000)
+    for high in (False, True, False):
+        world.pull(8, high)
+        time.sleep(0.02)
+    eventually(lambda: link.link.reading(8)["count"] == 3)
+    link.link.attempt(0, Trial(Pin("b", 0), "output", HAND, 0))
+    eventually(lambda: link.of(ev.TrialFailed))
+    assert "held by 'cairnwind'" in link.of(ev.TrialFailed)[0].reason
+
+
+def test_a_hung_engine_has_its_pins_taken_to_safe(opened: Make, world: World) -> None:
+    link = opened([LOW, HIGH])
+    link.link.drive([ev.Drive("high", 1, ON)])
+    eventually(lambda: world.value(1) == 1)
+    link.fresh = False
+    eventually(lambda: world.value(1) == 0)
+    assert "engine does not answer" in eventually(lambda: link.of(ev.LinkLost))[0].reason
+    link.fresh = True
+    eventually(lambda: len(link.of(ev.LinkUp)) == 2)
+    assert (world.value(0), world.value(1)) == (1, 0)
+
+
+KILLED = """
+import sys, time
+from tests.lab.conftest import Opened
+from tests.lab.test_lines import HIGH, LOW
+from cairnwind.core import events as ev
+from cairnwind.core.settings import ON
+link = Opened([LOW, HIGH])
+link.link.drive([ev.Drive("low", 1, ON), ev.Drive("high", 1, ON)])
+time.sleep(0.5)
+print("ready", flush=True)
+time.sleep(60)
+"""
+
+
+@pytest.mark.parametrize("how", ["killed", "stopped"])
+def test_the_guard_rests_the_lines_of_a_service_that_died_or_hangs(
+    how: str, world: World, elsewhere: object
+) -> None:
+    world.pull(0, True)  # as the maker's resistor does, once the line is let go
+    service = elsewhere(KILLED)  # type: ignore[operator]
+    assert (world.value(0), world.value(1)) == (0, 1), "both on"
+    began = time.monotonic()
+    os.kill(service.pid, 9 if how == "killed" else 19)
+    eventually(lambda: (world.value(0), world.value(1)) == (1, 0), within=6)
+    print(f"{how}: at rest after {time.monotonic() - began:.2f} s")
+    if how == "killed":
+        chip = gpio.Chip(CHIP)
+        eventually(lambda: not chip.info(0).used and not chip.info(1).used)
+        chip.close()
+
+
+def test_a_chip_pulled_out_is_lost_and_found_again(opened: Make, world: World) -> None:
+    """Last: in this kernel a chip comes back under another number."""
+    from pathlib import Path
+
+    live = Path("/sys/kernel/config/gpio-sim/sim0/live")
+    link = opened([HIGH], [BUTTON], chip="sim0")
+    assert link.of(ev.LinkUp)
+    live.write_text("0")
+    eventually(lambda: link.of(ev.LinkLost))
+    live.write_text("1")
+    eventually(lambda: len(link.of(ev.LinkUp)) == 2, within=8)

@@ -1,0 +1,48 @@
+"""Hardware PWM through sysfs, on a driver of the kernel."""
+
+from __future__ import annotations
+
+import os
+from fractions import Fraction
+from pathlib import Path
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from cairnwind.boards.sysfs import PwmChannel
+from cairnwind.core import events as ev
+from cairnwind.core.model import Output, Pin
+from cairnwind.core.settings import Level
+from tests.conftest import eventually
+from tests.lab.conftest import Make
+
+ROOT = Path("/sys/class/pwm/pwmchip0")
+
+
+def fact(channel: int, name: str) -> int:
+    return int((ROOT / f"pwm{channel}" / name).read_text())
+
+
+def test_period_and_duty_are_what_sysfs_shows(opened: Make) -> None:
+    lamp = Output("lamp", "lamp", Pin("b", 2), frequency=Fraction(800))
+    link = opened([lamp], chip="sim0", pwm="pwmchip0")
+    assert link.of(ev.LinkUp)
+    link.link.drive([ev.Drive("lamp", 1, Level(250_000))])
+    eventually(lambda: link.of(ev.Confirmed))
+    assert link.of(ev.Confirmed)[-1].setting == Level(250_000)
+    assert (fact(2, "period"), fact(2, "duty_cycle"), fact(2, "enable")) == (1_250_000, 312_500, 1)
+    link.link.drive([ev.Drive("lamp", 2, Level(500_000, 400_000))])
+    eventually(lambda: len(link.of(ev.Confirmed)) == 2)
+    assert (fact(2, "period"), fact(2, "duty_cycle")) == (2_500_000, 1_250_000), "400 Hz, tried live"
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.lists(st.tuples(st.integers(0, 1_000_000), st.integers(40_000, 1_500_000)), min_size=1, max_size=4))
+def test_no_order_of_writes_is_refused(steps: list[tuple[int, int]]) -> None:
+    """The kernel refuses a duty longer than the period: any way from one setting to another must avoid it."""
+    channel = PwmChannel("pwmchip0", 5)
+    for parts, millihertz in steps:
+        assert channel.set(parts, millihertz) == parts
+        period = round(10**12 / millihertz)
+        assert (fact(5, "period"), fact(5, "duty_cycle")) == (period, period * parts // 1_000_000)
+    assert os.access(ROOT / "pwm5", os.F_OK)
