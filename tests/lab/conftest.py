@@ -36,7 +36,7 @@ class Opened:
 
     def __init__(
         self, outputs: list[Output], inputs: list[Input] = [], chip: str = CHIP, pwm: str = ""
-    ) -> None:  # noqa: B006
+    ) -> None:
         channels = {
             line: Position("P", line, line, "line", channel=line, functions=frozenset({"pwm"}))
             for line in range(32)

@@ -12,10 +12,10 @@ import pytest
 
 from cairnwind.boards import gpio
 from cairnwind.core import events as ev
+from cairnwind.core.claims import Source
 from cairnwind.core.model import Input, Output, Pin
 from cairnwind.core.settings import OFF, ON
 from cairnwind.core.trials import Trial
-from cairnwind.core.claims import Source
 from tests.conftest import eventually
 from tests.lab.conftest import CHIP, Make, World
 

@@ -66,6 +66,16 @@ class Expander:
     """'/dev/i2c-1', or 'simulated' for a register-accurate chip in this process."""
     address: int
 
+    @property
+    def functions(self) -> frozenset[str]:
+        """What each of its lines can do."""
+        return frozenset({"pwm"} if self.chip.kind == "pwm" else ())
+
+    @property
+    def one_timer(self) -> str:
+        """A PWM controller has one timer for all."""
+        return "of the chip" if self.chip.kind == "pwm" else ""
+
 
 @dataclass(frozen=True, slots=True)
 class Relays:

@@ -91,6 +91,19 @@ class Board:
         """Where a line comes out, if the board has a map."""
         return self.map.lines.get(line) if self.map else None
 
+    def timer(self, line: int) -> str:
+        """The timer behind a line, if it is known that there is one."""
+        there = self.position(line)
+        return there.timer if there is not None and there.timer else getattr(self.facts, "one_timer", "")
+
+    def can(self, line: int) -> frozenset[str] | None:
+        """What a line can do beside plain switching and reading; None where only the board can tell."""
+        there = self.position(line)
+        if there is not None:
+            return there.functions | ({"tone"} if "pwm" in there.functions else frozenset())
+        found: frozenset[str] | None = getattr(self.facts, "functions", None)
+        return found
+
     def pin(self, line: int) -> Pin:
         """The pin of a line."""
         there = self.position(line)

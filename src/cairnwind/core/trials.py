@@ -6,6 +6,7 @@ stop, lost link), and when it ends, however it ends, its pin is let go. The engi
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 
 from cairnwind.core.claims import Instant, Source
@@ -61,14 +62,6 @@ def owner(site: Site, pin: Pin) -> str:
     return ""
 
 
-def can(board: Board, line: int) -> set[str]:
-    """What a line can do beside plain switching and reading. Without a map that is for its link to say."""
-    there = board.position(line)
-    if there is None:
-        return {"pwm", "tone", "analogue"}
-    return {*there.functions, *({"tone"} if "pwm" in there.functions else ())}
-
-
 class Trials:
     """The trials that stand, by board and line. Changed by the engine only."""
 
@@ -84,30 +77,21 @@ class Trials:
             how = f"cairnwind {'turn' if owned.startswith('output') else 'watch'} {owned.split()[1]}"
             return Refusal("owner", f"{pin.both} belongs to {owned}", f"Use it by its name: {how}.")
         need = NEEDS.get(mode)
-        if need and need not in can(board, pin.line):
-            able = (
-                [
-                    each
-                    for each in board.map.positions.values()
-                    if each.line is not None and need in can(board, each.line)
-                ]
-                if board.map
-                else []
-            )
-            free = [
-                each.name
-                for each in able
-                if each.line is not None and not owner(self._site, board.pin(each.line))
-            ]
+        can = board.can(pin.line)
+        if need and can is not None and need not in can:
+            free = self._free(board, lambda line: need in (board.can(line) or ()))
+            what = "analogue input" if need == "analogue" else "PWM"
             remedy = (
-                f"Free positions of {board.name} that have it: {', '.join(free)}."
+                f"Free pins of {board.name} that have it: {', '.join(free)}."
                 if free
-                else f"No free position of {board.name} has it."
+                else f"No free pin of {board.name} has it."
             )
-            return Refusal(
-                "pin", f"{pin.both} has no {'analogue input' if need == 'analogue' else 'PWM'}", remedy
-            )
+            return Refusal("pin", f"{pin.both} has no {what}", remedy)
         return self.shared_timer(pin, millihertz, "") if mode in ("pwm", "tone") else None
+
+    def _free(self, board: Board, able: Callable[[int], bool]) -> list[str]:
+        pins = [board.pin(line) for line in board.lines if able(line)]
+        return [pin.position or f"line-{pin.line}" for pin in pins if not owner(self._site, pin)]
 
     def shared_timer(self, pin: Pin, millihertz: int, own: str) -> Refusal | None:
         """Why ``pin`` may not have this frequency: another pin of its timer has another one.
@@ -115,37 +99,32 @@ class Trials:
         ``own`` is the output that asks, which may change its own.
         """
         board = self._site.boards[pin.board]
-        there = board.position(pin.line)
-        if there is None or not there.timer or board.map is None:
+        timer = board.timer(pin.line)
+        if not timer:
             return None
-        others: dict[str, int] = {}
-        for output in self._site.outputs.values():
-            if output.name != own and output.pin.board == board.name and output.frequency:
-                place = board.position(output.pin.line)
-                if place is not None and place.timer == there.timer:
-                    others[output.name] = round(output.frequency * 1000)
+        others = {
+            output.name: round(output.frequency * 1000)
+            for output in self._site.outputs.values()
+            if output.frequency
+            and output.name != own
+            and output.pin.board == board.name
+            and board.timer(output.pin.line) == timer
+        }
         for trial in self.standing.values():
-            place = board.position(trial.pin.line) if trial.pin.board == board.name else None
             if (
-                place is not None
-                and place.timer == there.timer
-                and trial.mode in ("pwm", "tone")
+                trial.mode in ("pwm", "tone")
+                and trial.pin.board == board.name
                 and trial.pin.line != pin.line
+                and board.timer(trial.pin.line) == timer
             ):
                 others[f"the trial on {trial.pin.name}"] = trial.millihertz
         for name, theirs in others.items():
             if theirs != millihertz:
-                free = [
-                    each.name
-                    for each in board.map.able("pwm")
-                    if each.timer != there.timer
-                    and each.line is not None
-                    and not owner(self._site, board.pin(each.line))
-                ]
+                free = self._free(board, lambda line: board.timer(line) not in ("", timer))
                 elsewhere = f", or try a pin of another timer: {', '.join(free)}" if free else ""
                 return Refusal(
                     "timer",
-                    f"{pin.name} shares timer {there.timer} with {name}, and so one frequency: {frequency(theirs)}",
+                    f"{pin.name} shares timer {timer} with {name}, and so one frequency: {frequency(theirs)}",
                     f"Try it at {frequency(theirs)}{elsewhere}.",
                 )
         return None

@@ -15,7 +15,6 @@ from cairnwind.core.engine import Engine
 from cairnwind.core.model import Site
 from cairnwind.service.lanes import Item, Lanes
 
-
 OPEN_WITHIN = 2.0
 """Seconds in which boards have to answer; those that do not are unreachable until they do."""
 TURN = 0.25

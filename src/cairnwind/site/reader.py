@@ -336,15 +336,21 @@ class _Reader:
                     f"Software PWM goes up to {SOFTWARE_MOST} Hz, with the jitter that 'make bench' shows.",
                 )
             return hertz
-        if pin and board and board.map and "pwm" not in board.map.lines[pin.line].functions:
+        can = board.can(pin.line) if pin and board else None
+        if pin and board and can is not None and "pwm" not in can:
             able = ", ".join(
-                position.name for position in board.map.positions.values() if "pwm" in position.functions
+                board.pin(line).name.split(":")[1] for line in board.lines if "pwm" in (board.can(line) or ())
             )
+            software = ' Or, up to 200 Hz: pwm = "software".' if board.link == "kernel" else ""
             raise CallerError(
                 "",
                 f"{pin.both} has no PWM, so it cannot be dimmed",
-                f"Positions of {board.name} that have it: {able}."
-                + (' Or, up to 200 Hz: pwm = "software".' if board.link == "kernel" else ""),
+                (
+                    f"Positions of {board.name} that have it: {able}."
+                    if able
+                    else f"No line of {board.name} has it."
+                )
+                + software,
             )
         return hertz
 
@@ -374,13 +380,13 @@ class _Reader:
         set_by: dict[tuple[str, str], Output] = {}
         for output in outputs:
             board = self.boards[output.pin.board]
-            if output.frequency is None or board.map is None:
+            timer = board.timer(output.pin.line)
+            if output.frequency is None or not timer:
                 continue
-            timer = board.map.lines[output.pin.line].timer
             first = set_by.setdefault((board.name, timer), output)
             if first.frequency != output.frequency:
                 shared = ", ".join(
-                    position.name for position in board.map.positions.values() if position.timer == timer
+                    board.pin(line).name.split(":")[1] for line in board.lines if board.timer(line) == timer
                 )
                 self.point((("output"), output.name, "frequency"), output.frequency, CallerError(
                     "", f"{output.name} and {first.name} share timer {timer} of {board.name}, and so one frequency: {first.name} has {float(first.frequency or 0):g} Hz",

@@ -1,0 +1,209 @@
+"""Port expanders and PWM controllers on two wires, as their register profiles describe them.
+
+All changed lines of a board go out in one transaction. What confirms a drive is the output register, read back:
+it tells what the chip was told, not what its pins can do under load.
+
+When the service dies these chips go on as they are: they have no watchdog. Loads that may not are put on a board
+that has one, or behind a relay on a line of the kernel.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+
+from cairnwind.boards.facts import Expander
+from cairnwind.boards.link import Seen
+from cairnwind.boards.twowire import Bus, KernelBus, SimulatedBus
+from cairnwind.boards.worker import Put, Worker
+from cairnwind.core.errors import BoardError
+from cairnwind.core.model import Board
+from cairnwind.core.settings import FULL
+from cairnwind.core.trials import Trial
+
+READ_EVERY = 0.02
+"""Seconds between looks at a board with inputs."""
+LOOK_EVERY = 0.5
+"""Seconds between looks whether a board without inputs is still there."""
+
+
+class ExpanderLink(Worker):
+    """See the module's page."""
+
+    def __init__(self, board: Board) -> None:
+        super().__init__(board)
+        assert isinstance(board.facts, Expander)
+        self.facts, self.chip = board.facts, board.facts.chip
+        self.simulated = (
+            SimulatedBus(self.chip, self.facts.address) if self.facts.bus == "simulated" else None
+        )
+        self._bus: Bus | None = None
+        self._out = self._dir = self._pulls = 0
+        self._prescale = -1
+        self._looked = 0.0
+
+    def connect(self) -> None:
+        """Find out what it was at, then set all up: the output register before the directions."""
+        self._bus = self.simulated or KernelBus(self.facts.bus, self.facts.address)
+        if self.chip.kind == "pwm":
+            self._prescale = -1
+            self._exchange("mode", bytes([0x20]), "mode: awake, registers count up")
+            for register, value in self.chip.writes:
+                self._bus.write(register, bytes([value]))
+            return
+        self._out = int.from_bytes(self._look("output"), "little")
+        self.traffic.add("got", b"", f"found at {self._out:0{self.chip.lines}b}")
+        self._dir = self._pulls = 0
+        for line in range(self.chip.lines):
+            if line not in self.outputs:
+                self._dir |= 1 << line
+            if line in self.inputs and self.inputs[line].pull == "up":
+                self._pulls |= 1 << line
+        if self._pulls and "pull-up" not in self.chip.registers:
+            names = ", ".join(input.name for input in self.inputs.values() if input.pull == "up")
+            raise BoardError(
+                "profile",
+                f"the chip {self.chip.name} has no pull-ups, which {names} asks for",
+                'Fit resistors, and say pull = "none".',
+            )
+        for line, output in self.outputs.items():
+            safe = (output.active_low != output.normally_closed) != output.safe.on
+            self._out = self._out | 1 << line if safe else self._out & ~(1 << line)
+        self._store("output", self._out)
+        if "pull-up" in self.chip.registers:
+            self._store("pull-up", self._pulls)
+        self._directions()
+
+    def disconnect(self) -> None:
+        """Close the bus."""
+        if self._bus is not None:
+            self._bus.close()
+        self._bus = None
+
+    def put(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
+        """All lines in one write, then one look at the same register."""
+        if not levels:
+            return {}
+        if self.chip.kind == "pwm":
+            return {line: self._channel(line, put) for line, put in levels.items()}
+        for line, (parts, _) in levels.items():
+            self._out = self._out | 1 << line if parts else self._out & ~(1 << line)
+        self._store("output", self._out)
+        found = int.from_bytes(self._look("output"), "little")
+        return {line: FULL if found >> line & 1 else 0 for line in levels}
+
+    def poll(self, seconds: float) -> None:
+        """Read the inputs; look now and then whether it is still there, and still does what it was told."""
+        pause = READ_EVERY if self.inputs or self.tried else LOOK_EVERY
+        left = self._looked + pause - time.monotonic()
+        if left > 0:
+            self.rest(min(left, seconds))
+            if left > seconds:
+                return
+        if time.monotonic() < self._looked + pause:
+            return
+        self._looked = time.monotonic()
+        self.traffic.rounds += 1
+        if self.chip.kind == "pwm":
+            self._look("mode")
+            return
+        if "input" in self.chip.registers and (self.inputs or self.tried):
+            word = int.from_bytes(self._look("input", quiet=True), "little")
+            for line in (*self.inputs, *self.tried):
+                self.seen(line, bool(word >> line & 1))
+        if pause == LOOK_EVERY or self.traffic.rounds % 25 == 0:
+            found = int.from_bytes(self._look("output", quiet=True), "little")
+            for line in self.outputs:
+                self.observed(line, FULL if found >> line & 1 else 0)
+
+    def attempt_now(self, line: int, trial: Trial | None) -> None:
+        """Turn a bare line round, or drive a free PWM channel."""
+        if self.chip.kind == "pwm":
+            if trial is not None and trial.mode not in ("pwm", "output"):
+                raise BoardError("pin", f"{self.board.name} has outputs only", "")
+            put = Put(0) if trial is None else Put(trial.parts, trial.millihertz)
+            level = self._channel(line, put)
+            if trial is not None:
+                self.readings[line] = {"level": level}
+            return
+        if trial is not None and trial.mode in ("pwm", "tone", "analogue"):
+            raise BoardError("pin", f"lines of {self.board.name} are on or off", "")
+        bit = 1 << line
+        out = trial is not None and trial.mode == "output"
+        if out and trial is not None:
+            self._out = self._out | bit if trial.parts else self._out & ~bit
+            self._store("output", self._out)
+        self._dir = self._dir & ~bit if out else self._dir | bit
+        self._directions()
+        if "pull-up" in self.chip.registers:
+            self._pulls = (
+                self._pulls | bit if trial is not None and trial.pull == "up" else self._pulls & ~bit
+            )
+            self._store("pull-up", self._pulls)
+        if trial is not None:
+            self.readings[line] = {} if not out else {"level": FULL if trial.parts else 0}
+            if trial.pull == "down":
+                raise BoardError("pin", f"the chip {self.chip.name} has no pull-downs", "")
+
+    def survey(self) -> Mapping[int, Seen]:
+        """Levels as last read; the chip's functions are known."""
+        known = dict(super().survey())
+        can = frozenset({"pwm"} if self.chip.kind == "pwm" else ())
+        shown = {line: (FULL if high else 0) for line, high in list(self._shown.items())}
+        return {
+            line: Seen(known[line].level if line in known else shown.get(line), functions=can)
+            for line in range(self.chip.lines)
+        }
+
+    # --- registers ----------------------------------------------------------------------------------------
+
+    def _channel(self, line: int, put: Put) -> int:
+        """One PWM channel: on at count 0, off at the count of its duty; the highest bit of a pair means full or none."""
+        if put.millihertz:
+            self._frequency(put.millihertz)
+        counts = round(put.parts * self.chip.counts / FULL)
+        full = self.chip.counts
+        start, end = (full, 0) if counts >= full else (0, full if counts == 0 else counts)
+        data = start.to_bytes(2, "little") + end.to_bytes(2, "little")
+        register = self.chip.registers["first"] + line * self.chip.stride
+        assert self._bus is not None
+        self._bus.write(register, data)
+        self.traffic.add("sent", bytes([register]) + data, f"channel {line}: {counts} of {full} counts")
+        if self._bus.read(register, 4) == data:
+            return put.parts
+        return 0
+
+    def _frequency(self, millihertz: int) -> None:
+        """prescale = clock / (counts x frequency) - 1, rounded; the chip has to sleep while it is changed."""
+        prescale = max(3, min(255, round(self.chip.clock * 1000 / (self.chip.counts * millihertz)) - 1))
+        if prescale == self._prescale:
+            return
+        self._exchange("mode", bytes([0x30]), "mode: asleep")
+        self._exchange("prescale", bytes([prescale]), f"prescale {prescale}")
+        self._exchange("mode", bytes([0x20]), "mode: awake")
+        self._prescale = prescale
+
+    def _directions(self) -> None:
+        if "direction" in self.chip.registers:
+            self._store("direction", self._dir if self.chip.direction_in else ~self._dir)
+
+    def _store(self, name: str, word: int) -> None:
+        size = 2 if self.chip.wide else 1
+        data = (word & ((1 << 8 * size) - 1)).to_bytes(size, "little")
+        self._exchange(name, data, f"{name} {int.from_bytes(data, 'little'):0{8 * size}b}")
+
+    def _exchange(self, name: str, data: bytes, text: str) -> None:
+        assert self._bus is not None
+        register = self.chip.registers[name]
+        self._bus.write(register, data)
+        self.traffic.add("sent", bytes([register]) + data, text)
+
+    def _look(self, name: str, *, quiet: bool = False) -> bytes:
+        assert self._bus is not None
+        register = self.chip.registers[name]
+        data = self._bus.read(register, 2 if self.chip.wide and self.chip.kind == "ports" else 1)
+        if not quiet:
+            self.traffic.add(
+                "got", bytes([register]) + data, f"{name} {int.from_bytes(data, 'little'):0{8 * len(data)}b}"
+            )
+        return data
