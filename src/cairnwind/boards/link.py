@@ -50,6 +50,12 @@ class Traffic:
         """Frames lost, garbled or refused since the start."""
         self._mark = (time.monotonic(), 0)
         self._rate = 0.0
+        self._watched = 0.0
+
+    @property
+    def watched(self) -> bool:
+        """Whether somebody is looking: else what is read over and over is not worth a note."""
+        return time.monotonic() < self._watched
 
     def add(self, way: str, raw: bytes, text: str) -> None:
         """Note a frame. Called by the link's own thread."""
@@ -59,7 +65,8 @@ class Traffic:
             self.errors += 1
 
     def after(self, number: int) -> list[Frame]:
-        """The frames after this number that are still kept."""
+        """The frames after this number that are still kept. For a while, regular reading is then noted too."""
+        self._watched = time.monotonic() + 3
         while True:
             try:
                 return [frame for frame in self._frames if frame.number > number]

@@ -235,9 +235,13 @@ class Worker(ABC):
                 self._work()
                 self.poll(0.25)
             self.leave()
-        finally:
-            if self._up and not self.closed:
+        except BoardError:
+            raise
+        except Exception:
+            if self._up:  # the fault is here, not at the board: it can still be told
                 self._make_safe()
+            raise
+        finally:
             self._up = False
             self.disconnect()
 

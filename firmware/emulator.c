@@ -1,0 +1,206 @@
+/* Runs the firmware's real image on an emulated chip, in real time, its line on a pseudo-terminal and its pins watched.
+   A test program of its own, kept apart from the product: libsimavr is under the GPL, and so is this file.
+
+   emulator IMAGE.elf [BAUD [KEPT]]   prints 'port PATH'; then, on standard input:
+     level N 0|1        put a level on a pin            analogue N MILLIVOLTS
+     pins               'pins 0101...', pin 0 first     reset, freeze 0|1
+     measure N MS       'measure N HERTZ SHARE': frequency and high share of a pin over the next MS milliseconds
+     moves N            'moves N COUNT LAST': changes of a pin so far, and when the last was (ms) */
+#include <simavr/avr_adc.h>
+#include <simavr/avr_extint.h>
+#include <simavr/avr_ioport.h>
+#include <simavr/avr_uart.h>
+#include <simavr/sim_avr.h>
+#include <simavr/sim_elf.h>
+#include <simavr/sim_io.h>
+#include <fcntl.h>
+#include <poll.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <termios.h>
+#include <time.h>
+#include <unistd.h>
+
+#define PINS 32
+static avr_t *avr;
+static int line;
+static uint64_t character;
+static struct { uint8_t byte; uint64_t due; } out[4096];
+static unsigned head, tail;
+static uint64_t out_free, in_free;
+static uint8_t in[4096];
+static unsigned in_head, in_tail;
+
+static struct { uint64_t first, last, high, until_last, rose, moved, moves; unsigned rises; uint8_t level; } seen[PINS];
+static struct { int pin; uint64_t due; } asked = {-1, 0};
+static avr_irq_t *pin_irq[PINS], *uart_in;
+
+static void moved(avr_irq_t *irq, uint32_t value, void *param) {
+    long i = (long)param;
+    uint8_t level = value & 1;
+    (void)irq;
+    if (level == seen[i].level) return;
+    seen[i].level = level;
+    seen[i].moves++;
+    seen[i].moved = avr->cycle;
+    if (level) {
+        if (!seen[i].rises++) seen[i].first = avr->cycle, seen[i].high = 0;
+        seen[i].last = seen[i].rose = avr->cycle;
+        seen[i].until_last = seen[i].high;
+    } else if (seen[i].rises) seen[i].high += avr->cycle - seen[i].rose;
+}
+
+static void sent(avr_irq_t *irq, uint32_t value, void *param) {
+    (void)irq, (void)param;
+    uint64_t start = avr->cycle > out_free ? avr->cycle : out_free;
+    out_free = start + character;
+    out[head % 4096].byte = (uint8_t)value;
+    out[head++ % 4096].due = out_free;
+}
+
+static void no_sleep(avr_t *chip, avr_cycle_count_t cycles) { (void)chip, (void)cycles; }
+
+/* The emulated timers take a new compare value or period only when their clock is set: set it again. */
+static void refresh(void) {
+    static const uint16_t control[] = {0x81, 0x91};
+    static uint8_t last[2][6];
+    static uint64_t since[2];
+    for (int t = 0; t < 2; t++) {
+        if (memcmp(last[t], avr->data + control[t] + 5, 6)) {
+            memcpy(last[t], avr->data + control[t] + 5, 6);
+            since[t] = avr->cycle;
+        } else if (since[t] && avr->cycle - since[t] > 200) {
+            uint16_t at = control[t];
+            uint8_t was = avr->data[at];
+            avr_io_addr_t io = AVR_DATA_TO_IO(at);
+            avr->io[io].w.c(avr, at, 0, avr->io[io].w.param);
+            avr->io[io].w.c(avr, at, was, avr->io[io].w.param);
+            since[t] = 0;
+        }
+    }
+}
+
+static void put_level(int pin, int level) {
+    avr_ioport_external_t outside = {.name = (uint8_t)('A' + pin / 8), .mask = 0, .value = 0};
+    static uint8_t mask[4], value[4];
+    mask[pin / 8] |= 1 << pin % 8;
+    if (level) value[pin / 8] |= 1 << pin % 8;
+    else value[pin / 8] &= ~(1 << pin % 8);
+    outside.mask = mask[pin / 8], outside.value = value[pin / 8];
+    avr_ioctl(avr, AVR_IOCTL_IOPORT_SET_EXTERNAL(outside.name), &outside);
+    avr_raise_irq(pin_irq[pin], level);
+}
+
+/* what a reset brings back: interrupts for as long as a pin is low cost most of a core, and the line its own printing */
+static void ease(void) {
+    uint32_t flags = 0;
+    for (int i = 0; i < 3; i++) avr_extint_set_strict_lvl_trig(avr, i, 0);
+    avr_ioctl(avr, AVR_IOCTL_UART_SET_FLAGS('0'), &flags);
+}
+
+static int frozen;
+static void order(char *text) {
+    int pin, value;
+    if (sscanf(text, "level %d %d", &pin, &value) == 2) put_level(pin & 31, value != 0);
+    else if (sscanf(text, "analogue %d %d", &pin, &value) == 2)
+        avr_raise_irq(avr_io_getirq(avr, AVR_IOCTL_ADC_GETIRQ, ADC_IRQ_ADC0 + (pin & 7)), value);
+    else if (sscanf(text, "freeze %d", &frozen) == 1) return;
+    else if (!strncmp(text, "reset", 5)) avr_reset(avr), ease();
+    else if (sscanf(text, "moves %d", &pin) == 1)
+        printf("moves %d %llu %.3f\n", pin, (unsigned long long)seen[pin & 31].moves, seen[pin & 31].moved / (avr->frequency / 1e3));
+    else if (sscanf(text, "measure %d %d", &pin, &value) == 2) {
+        seen[pin & 31].rises = 0;
+        asked.pin = pin & 31, asked.due = avr->cycle + (uint64_t)value * (avr->frequency / 1000);
+    } else if (!strncmp(text, "pins", 4)) {
+        printf("pins ");
+        for (int i = 0; i < PINS; i++) putchar('0' + seen[i].level);
+        putchar('\n');
+    }
+    fflush(stdout);
+}
+
+static void answer(void) {
+    int i = asked.pin;
+    asked.pin = -1;
+    if (seen[i].rises < 2) printf("measure %d 0 %d\n", i, seen[i].level);
+    else {
+        double span = (double)(seen[i].last - seen[i].first);
+        printf("measure %d %.3f %.6f\n", i, (double)avr->frequency * (seen[i].rises - 1) / span, (double)seen[i].until_last / span);
+    }
+    fflush(stdout);
+}
+
+static uint64_t now_ns(void) {
+    struct timespec now;
+    clock_gettime(CLOCK_MONOTONIC, &now);
+    return (uint64_t)now.tv_sec * 1000000000u + (uint64_t)now.tv_nsec;
+}
+
+int main(int argc, char **argv) {
+    elf_firmware_t image = {0};
+    struct termios raw;
+    if (argc < 2 || elf_read_firmware(argv[1], &image)) return fprintf(stderr, "no image\n"), 1;
+    avr = avr_make_mcu_by_name("atmega1284p");
+    avr_init(avr);
+    avr_load_firmware(avr, &image);
+    avr->frequency = 16000000;
+    avr->vcc = avr->avcc = avr->aref = 5000;
+    avr->log = LOG_NONE;
+    avr->sleep = no_sleep;
+    ease();
+    character = avr->frequency * 10 / (argc > 2 ? strtoul(argv[2], 0, 10) : 115200);
+    line = posix_openpt(O_RDWR | O_NOCTTY | O_NONBLOCK);
+    if (line < 0 || grantpt(line) || unlockpt(line)) return 1;
+    int far = open(ptsname(line), O_RDWR | O_NOCTTY);
+    tcgetattr(far, &raw);
+    cfmakeraw(&raw);
+    tcsetattr(far, TCSANOW, &raw);
+    avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUTPUT), sent, 0);
+    uart_in = avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_INPUT);
+    for (long i = 0; i < PINS; i++) {
+        pin_irq[i] = avr_io_getirq(avr, AVR_IOCTL_IOPORT_GETIRQ('A' + i / 8), i % 8);
+        avr_irq_register_notify(pin_irq[i], moved, (void *)i);
+    }
+    fcntl(0, F_SETFL, O_NONBLOCK);
+    printf("port %s\n", ptsname(line));
+    fflush(stdout);
+    char text[128];
+    size_t typed = 0;
+    uint64_t began = now_ns(), start = avr->cycle;
+    for (;;) {
+        uint64_t until = avr->cycle + 1600;
+        while (!frozen && avr->cycle < until) {
+            int state = avr_run(avr);
+            if (state == cpu_Done || state == cpu_Crashed) return fprintf(stderr, "the chip stopped: %d\n", state), 2;
+        }
+        if (frozen) avr->cycle += 1600;
+        refresh();
+        while (tail != head && out[tail % 4096].due <= avr->cycle)
+            if (write(line, &out[tail++ % 4096].byte, 1) < 0) break;
+        if (in_head == in_tail) {
+            int got = read(line, in, sizeof in);
+            in_tail = 0, in_head = got > 0 ? (unsigned)got : 0;
+        }
+        if (in_tail != in_head && in_free <= avr->cycle) {
+            avr_raise_irq(uart_in, in[in_tail++]);
+            in_free = (avr->cycle - in_free > character ? avr->cycle : in_free) + character;
+        }
+        if (asked.pin >= 0 && asked.due <= avr->cycle) answer();
+        static unsigned slices;
+        for (char byte; slices++ % 8 == 0 || typed;) {
+            int got = read(0, &byte, 1);
+            if (got == 0) return 0;
+            if (got < 0) break;
+            if (byte == '\n') text[typed] = 0, order(text), typed = 0;
+            else if (typed < sizeof text - 1) text[typed++] = byte;
+        }
+        uint64_t simulated = (avr->cycle - start) * 1000 / (avr->frequency / 1000000), real = now_ns() - began;
+        if (simulated > real + 300000) {
+            struct timespec pause = {0, (long)(simulated - real)};
+            struct pollfd files[] = {{line, POLLIN, 0}, {0, POLLIN, 0}};
+            if (in_tail == in_head) ppoll(files, 2, &pause, 0);
+            else nanosleep(&pause, 0);
+        }
+    }
+}

@@ -1,0 +1,125 @@
+/* Hardware part: no hardware. The board as a program on a pseudo-terminal, for demos and tests.
+   Prints 'port PATH', then 'pin N VALUE' (0 to 65535) whenever an output moves, 'tone N HERTZ' when one begins or ends.
+   Takes on standard input: 'level N 0|1', 'analogue N COUNTS', 'mute 0|1', 'reset'; ends with it. */
+#include "board.h"
+#include <fcntl.h>
+#include <poll.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <termios.h>
+#include <time.h>
+#include <unistd.h>
+
+#define SILENCE_US 1750
+
+static uint8_t modes[PINS], outside[PINS], driven[PINS], muted;
+static uint16_t counts[ANALOGUE];
+static uint8_t kept[256];
+static int line;
+
+uint8_t hw_chip(void) { return 2; }
+uint8_t hw_reset_cause(void) { return 0; }
+uint8_t hw_timer(uint8_t pin) { return pin == 28 || pin == 29 ? 0 : pin == 14 || pin == 15 ? 1 : NO_TIMER; }
+uint8_t hw_can(uint8_t pin) {
+    if (pin == 8 || pin == 24 || pin == 25 || pin == 27) return 0;
+    return CAN_OUTPUT | CAN_PULL_UP | (pin < ANALOGUE ? CAN_ANALOGUE : 0) | (hw_timer(pin) != NO_TIMER ? CAN_PWM : 0) |
+           (pin == 31 ? CAN_TONE : 0);
+}
+
+static void tell(uint8_t pin, const char *what, uint32_t value) {
+    static uint32_t last[PINS];
+    static uint8_t told[PINS];
+    if (told[pin] && last[pin] == value) return;
+    told[pin] = 1, last[pin] = value;
+    printf("%s %d %lu\n", what, pin, (unsigned long)value);
+    fflush(stdout);
+}
+
+void hw_mode(uint8_t pin, uint8_t mode) { modes[pin] = mode; }
+void hw_level(uint8_t pin, uint8_t high) { driven[pin] = high, tell(pin, "pin", high ? 65535 : 0); }
+void hw_duty(uint8_t pin, uint16_t duty) { driven[pin] = duty != 0, tell(pin, "pin", duty); }
+uint32_t hw_frequency(uint8_t timer, uint32_t hundredths) { return timer < TIMERS ? hundredths : 0; }
+void hw_tone(uint8_t pin, uint16_t hertz) { tell(pin, "tone", hertz); }
+uint16_t hw_analogue(uint8_t channel) { return counts[channel]; }
+uint8_t hw_keep(uint16_t at) { return kept[at]; }
+void hw_store(uint16_t at, uint8_t byte) { kept[at] = byte; }
+uint8_t hw_may_store(void) { return 1; }
+void hw_life(uint8_t lit) { (void)lit; }
+
+uint32_t hw_levels(void) {
+    uint32_t all = 0;
+    for (uint8_t i = 0; i < PINS; i++) {
+        uint8_t out = modes[i] == MODE_OUTPUT || modes[i] == MODE_PWM;
+        uint8_t pulled = modes[i] == MODE_PULL_UP && outside[i] == 2;
+        all |= (uint32_t)(out ? driven[i] : outside[i] == 1 || pulled) << i;
+    }
+    return all;
+}
+
+uint32_t hw_millis(void) {
+    struct timespec now;
+    clock_gettime(CLOCK_MONOTONIC, &now);
+    return (uint32_t)(now.tv_sec * 1000 + now.tv_nsec / 1000000);
+}
+
+void hw_send(const uint8_t *frame, uint8_t length) {
+    if (!muted && write(line, frame, length) < 0) perror("line");
+}
+
+static void reset(void) {
+    for (uint8_t i = 0; i < PINS; i++)
+        if (modes[i]) hw_mode(i, MODE_OFF), hw_level(i, 0);
+    pins_begin();
+}
+
+static void order(const char *text) {
+    int pin, value;
+    if (sscanf(text, "level %d %d", &pin, &value) == 2 && pin >= 0 && pin < PINS) outside[pin] = value != 0;
+    else if (sscanf(text, "analogue %d %d", &pin, &value) == 2 && pin >= 0 && pin < ANALOGUE) counts[pin] = (uint16_t)value;
+    else if (sscanf(text, "mute %d", &value) == 1) muted = (uint8_t)value;
+    else if (!strncmp(text, "reset", 5)) reset();
+}
+
+int main(int argc, char **argv) {
+    if (argc > 1) unit = (uint8_t)atoi(argv[1]);
+    struct termios raw;
+    line = posix_openpt(O_RDWR | O_NOCTTY);
+    if (line < 0 || grantpt(line) || unlockpt(line)) return perror("pseudo-terminal"), 1;
+    int far = open(ptsname(line), O_RDWR | O_NOCTTY); /* kept open: no hang-up when a host comes and goes */
+    tcgetattr(far, &raw);
+    cfmakeraw(&raw);
+    tcsetattr(far, TCSANOW, &raw);
+    memset(kept, 0xFF, sizeof kept);
+    memset(outside, 2, sizeof outside);
+    printf("port %s\n", ptsname(line));
+    fflush(stdout);
+    pins_begin();
+    uint8_t frame[256], answer[256];
+    int length = 0;
+    char text[64];
+    size_t typed = 0;
+    for (;;) {
+        struct pollfd files[] = {{line, POLLIN, 0}, {0, POLLIN, 0}};
+        struct timespec pause = {0, length ? SILENCE_US * 1000 : 5000000};
+        int ready = ppoll(files, 2, &pause, 0);
+        if (ready > 0 && files[0].revents & POLLIN) {
+            int got = read(line, frame + length, sizeof frame - 1 - length);
+            if (got > 0) length += got;
+            if (length < 255) continue; /* the frame may go on: only silence ends it */
+        }
+        if (ready > 0 && files[1].revents) {
+            char byte;
+            if (read(0, &byte, 1) <= 0) return 0;
+            if (byte == '\n') text[typed] = 0, order(text), typed = 0;
+            else if (typed < sizeof text - 1) text[typed++] = byte;
+            if (!length) continue;
+        }
+        if (length && ready == 0) {
+            uint8_t out = frame_take(frame, (uint8_t)length, answer);
+            if (out) hw_send(answer, out);
+            length = 0;
+        } else if (length >= 255) length = 0, frames_bad++;
+        pins_turn();
+    }
+}

@@ -1,0 +1,423 @@
+"""Boards that speak Modbus, RTU on a serial line or TCP: relay boards that are sold, and our own firmware.
+
+A board that is sold is read as its profile says. Our own firmware tells its pins itself (docs/firmware.md has
+its registers) and goes to its safe values when no frame comes for the watchdog's time. So this link sends
+nothing while the engine is not fresh: a hung engine looks to the board like a dead one.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from typing import Any
+
+from cairnwind.boards import serialports, wire
+from cairnwind.boards.facts import Modbus
+from cairnwind.boards.link import Seen
+from cairnwind.boards.serialports import Line
+from cairnwind.boards.worker import Put, Worker
+from cairnwind.core.errors import BoardError
+from cairnwind.core.model import Board
+from cairnwind.core.settings import FULL
+from cairnwind.core.trials import Trial
+
+IDENTITY, MAP_VERSION = 0x4357, 1
+"""What our firmware says that it is, and the version of its map that this link knows (the high byte)."""
+ANSWER_WITHIN = 0.25
+"""Seconds; a board on a slow line gets the time of its frames on top."""
+LOST_AFTER = 3
+"""Frames in a row without an answer after which the board counts as away."""
+WATCHDOG, MODE, VALUE, SAFE, FREQUENCY, TONE_MS = 0, 32, 64, 96, 224, 240
+FACTS, LEVELS, CAPABLE, EDGES = 0, 16, 32, 64
+OFF, OUTPUT, PULL_UP, PWM, ANALOGUE, TONE = range(6)
+CAN = {"pwm": 4, "analogue": 8, "tone": 16}
+ANALOGUE_FULL, ANALOGUE_VOLTS = 1023, 5.0
+WHOLE = 65535
+
+
+class ModbusLink(Worker):
+    """See the module's page."""
+
+    def __init__(self, board: Board) -> None:
+        super().__init__(board)
+        assert isinstance(board.facts, Modbus)
+        self.facts = board.facts
+        self._line: Line | None = None
+        self._name = ""
+        self._client: Any = None
+        self._can: dict[int, tuple[int, int]] = {}
+        """Of our firmware, by pin: what it can do, and its timer."""
+        self._frequencies: dict[int, int] = {}
+        self._missed = 0
+        self._polled = 0.0
+
+    # --- coming and going ---------------------------------------------------------------------------------
+
+    def connect(self) -> None:
+        """Open the line if nobody has, and wait for the board's first answer, however soon that comes."""
+        port = self.facts.port if self.facts.tcp else serialports.find(self.facts.port)
+        self._name, self._line = port, Line.take(port)
+        with self._line.turn:
+            if self._line.client is None:
+                self._line.client = self._open(port)
+            self._client = self._line.client
+        self._missed = 0
+        if self.facts.profile is None:
+            self._meet()
+        else:
+            self._ask("read_coils", self.facts.profile.coil, count=1)
+
+    def _open(self, port: str) -> Any:
+        from pymodbus.client import ModbusSerialClient, ModbusTcpClient
+
+        assert self._line is not None
+        if self.facts.tcp:
+            host, _, number = port.rpartition(":")
+            client: Any = ModbusTcpClient(
+                host, port=int(number), timeout=1, retries=0, trace_packet=self._line.trace
+            )
+        else:
+            wait = ANSWER_WITHIN + 300 * 11 / self.facts.baud
+            client = ModbusSerialClient(
+                port,
+                baudrate=self.facts.baud,
+                parity=self.facts.parity,
+                stopbits=self.facts.stop_bits,
+                timeout=wait,
+                retries=0,
+            )
+        if not self._connect(client):
+            raise self._cannot_open(port)
+        return client
+
+    def _connect(self, client: Any) -> bool:
+        import logging
+
+        logging.getLogger("pymodbus").setLevel(logging.CRITICAL)  # it is told here, once
+        return bool(client.connect())
+
+    def _cannot_open(self, port: str) -> BoardError:
+        if self.facts.tcp:
+            return BoardError(
+                "no-answer", f"Nothing listens at {port}.", "See to the board's network and address."
+            )
+        import os
+
+        from cairnwind.boards.gpio import no_permission
+
+        if not os.access(port, os.R_OK | os.W_OK):
+            return no_permission(port)
+        return BoardError(
+            "held-line", f"{port} cannot be opened: another program has it.", "End that; it is tried again."
+        )
+
+    def _meet(self) -> None:
+        """Who is it, which pins has it, and what must it do: modes and safe values before anything is driven."""
+        facts = self._ask("read_input_registers", FACTS, count=9)
+        if facts[0] != IDENTITY:
+            raise BoardError(
+                "identity", f"What answers as unit {self.facts.unit} on {self._name} is no board of ours (it says 0x{facts[0]:04X}).",
+                "Give its profile, or load our firmware: cairnwind firmware load.",
+            )  # fmt: skip
+        if facts[1] >> 8 != MAP_VERSION:
+            raise BoardError(
+                "version", f"Its firmware is version {facts[1] >> 8}.{facts[1] & 255}, and this service speaks {MAP_VERSION}.",
+                "Load the firmware that came with this version: cairnwind firmware load.",
+            )  # fmt: skip
+        told = self._ask("read_input_registers", CAPABLE, count=facts[3])
+        self._can = {pin: (word & 255, word >> 8) for pin, word in enumerate(told)}
+        self.traffic.add(
+            "got", b"", f"firmware {facts[1] >> 8}.{facts[1] & 255}, {facts[3]} pins, up for {facts[4]} s"
+        )
+        self._write(WATCHDOG, self.facts.watchdog // 1_000_000)
+        modes = self._ask("read_holding_registers", MODE, count=facts[3])
+        for line, output in self.outputs.items():
+            high = wire.to_pin(output, output.safe)
+            mode = PWM if output.dimmable else OUTPUT
+            self._able(line, 4 if mode == PWM else 1, output.name)
+            if mode == PWM and output.frequency:
+                self._set_frequency(line, round(output.frequency * 1000))
+            self._write(SAFE + line, round(high * WHOLE / FULL) if mode == PWM else int(high > 0))
+            if modes[line] != mode:
+                self._write(MODE + line, mode)
+        for line, input in self.inputs.items():
+            mode = ANALOGUE if input.analogue else PULL_UP if input.pull == "up" else OFF
+            self._able(line, 8 if input.analogue else 2 if mode == PULL_UP else 3, input.name)
+            if input.pull == "down":
+                raise BoardError(
+                    "pin",
+                    f"{input.name}: the board has no pull-downs",
+                    'Fit a resistor, and say pull = "none".',
+                )
+            if modes[line] != mode:
+                self._write(MODE + line, mode)
+        wired = {*self.outputs, *self.inputs}
+        for line, mode in enumerate(modes):
+            if mode != OFF and line not in wired and self._can[line][0]:
+                self._write(MODE + line, OFF)
+
+    def _able(self, line: int, bits: int, name: str) -> None:
+        if line >= len(self._can) or not self._can[line][0] & bits:
+            able = ", ".join(str(pin) for pin, (can, _) in self._can.items() if can & bits)
+            raise BoardError(
+                "pin",
+                f"line {line} of {self.board.name}, which {name} is wired to, cannot do that.",
+                f"Lines that can: {able}.",
+            )
+
+    def disconnect(self) -> None:
+        """Leave the line; the last one closes it."""
+        if self._line is None:
+            return
+        line = Line.give(self._name)
+        self._line = None
+        self._client = None
+        if line is not None and line.client is not None:
+            line.client.close()
+
+    # --- driving ------------------------------------------------------------------------------------------
+
+    def put(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
+        """Write what has changed, switched lines together; read back what the board then has."""
+        if not levels:
+            return {}
+        return self._put_sold(levels) if self.facts.profile else self._put_own(levels)
+
+    def _put_own(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
+        plain = {line: put.parts > 0 for line, put in levels.items() if not self.outputs[line].dimmable}
+        for first, states in _runs(plain):
+            self._ask("write_coils", first, states)
+        shown: dict[int, int] = {}
+        for line, (parts, millihertz) in levels.items():
+            if line not in plain:
+                if millihertz:
+                    self._set_frequency(line, millihertz)
+                counts = round(parts * WHOLE / FULL)
+                self._write(VALUE + line, counts)
+                now = self._ask("read_holding_registers", VALUE + line, count=1)[0]
+                shown[line] = parts if now == counts else now * FULL // WHOLE
+        if plain:
+            self._polled = 0.0  # read back at once, and inputs with it
+            words = self._ask("read_input_registers", LEVELS, count=2)
+            bits = words[0] | words[1] << 16
+            shown |= {line: FULL if bits >> line & 1 else 0 for line in plain}
+        return shown
+
+    def _put_sold(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
+        profile = self.facts.profile
+        assert profile is not None
+        first_level = profile.lines + profile.inputs + len(profile.analogue)
+        plain = {line: put.parts > 0 for line, put in levels.items() if line < profile.lines}
+        for first, states in _runs(plain):
+            self._ask("write_coils", profile.coil + first, states)
+        shown: dict[int, int] = {}
+        if plain:
+            bits = self._ask("read_coils", profile.coil, count=profile.lines)
+            shown = {line: FULL if bits[line] else 0 for line in plain}
+        for line, put in levels.items():
+            if line >= first_level:
+                register, full = profile.levels[line - first_level]
+                counts = round(put.parts * full / FULL)
+                self._ask("write_register", register, counts)
+                now = self._ask("read_holding_registers", register, count=1)[0]
+                shown[line] = put.parts if now == counts else now * FULL // full
+        return shown
+
+    def _set_frequency(self, line: int, millihertz: int) -> None:
+        timer = self._can[line][1]
+        if self._frequencies.get(timer) == millihertz:
+            return
+        hundredths = millihertz // 10
+        self._ask("write_registers", FREQUENCY + 2 * timer, [hundredths >> 16, hundredths & WHOLE])
+        self._frequencies[timer] = millihertz
+
+    # --- reading ------------------------------------------------------------------------------------------
+
+    def poll(self, seconds: float) -> None:
+        """Read everything, as fast as the line allows while anything is to be read; else keep the watchdog fed."""
+        busy = bool(self.inputs or self.tried)
+        pause = 0.0 if busy else min(0.5, self.facts.watchdog / 1e9 / 4)
+        if pause:
+            left = self._polled + pause - time.monotonic()
+            if left > 0:
+                self.rest(min(left, seconds))
+            if time.monotonic() < self._polled + pause:
+                return
+        else:
+            self.rest(0)
+        self._polled = time.monotonic()
+        if self.facts.profile is None:
+            self._poll_own()
+        else:
+            self._poll_sold()
+        self.traffic.rounds += 1
+
+    def _poll_own(self) -> None:
+        words = self._ask("read_input_registers", LEVELS, count=10, quiet=True)
+        bits = words[0] | words[1] << 16
+        for line, input in self.inputs.items():
+            if not input.analogue:
+                self.seen(line, bool(bits >> line & 1))
+            elif words[2 + line] <= ANALOGUE_FULL:
+                self.measured(
+                    line, words[2 + line], ANALOGUE_FULL, words[2 + line] / ANALOGUE_FULL * ANALOGUE_VOLTS
+                )
+        for line, output in self.outputs.items():
+            if not output.dimmable:
+                self.observed(line, FULL if bits >> line & 1 else 0)
+        for line, trial in self.tried.items():
+            if trial.mode == "analogue":
+                raw = words[2 + line]
+                self.readings[line] = {
+                    "raw": raw,
+                    "full": ANALOGUE_FULL,
+                    "volts": raw / ANALOGUE_FULL * ANALOGUE_VOLTS,
+                }
+            elif trial.mode == "count":
+                count = self._ask("read_input_registers", EDGES + line, count=1, quiet=True)[0]
+                reading = self.readings.setdefault(line, {"start": count})
+                reading |= {
+                    "level": FULL if bits >> line & 1 else 0,
+                    "count": (count - reading["start"]) & WHOLE,
+                }
+            elif trial.mode not in ("pwm", "tone"):
+                self.seen(line, bool(bits >> line & 1))
+        if self.traffic.rounds % 50 == 0:
+            modes = self._ask("read_holding_registers", MODE, count=len(self._can), quiet=True)
+            for line, output in self.outputs.items():
+                if modes[line] != (PWM if output.dimmable else OUTPUT):
+                    raise BoardError("board", f"line {line} has lost its mode: the board has been reset", "")
+
+    def _poll_sold(self) -> None:
+        profile = self.facts.profile
+        assert profile is not None
+        coils = self._ask("read_coils", profile.coil, count=profile.lines, quiet=True)
+        for line in range(profile.lines):
+            self.observed(line, FULL if coils[line] else 0)
+        if profile.inputs:
+            states = self._ask("read_discrete_inputs", profile.first_input, count=profile.inputs, quiet=True)
+            for number in range(profile.inputs):
+                self.seen(profile.lines + number, bool(states[number]))
+        for number, (register, volts) in enumerate(profile.analogue):
+            line = profile.lines + profile.inputs + number
+            if line in self.inputs or line in self.tried:
+                raw = self._ask("read_input_registers", register, count=1, quiet=True)[0]
+                self.measured(line, raw, WHOLE, raw * float(volts))
+
+    def attempt_now(self, line: int, trial: Trial | None) -> None:
+        """Put a bare pin into a mode, as far as the board can."""
+        if self.facts.profile is not None:
+            raise BoardError(
+                "pin", f"lines of {self.board.name} are what its profile says; give it a name to use it", ""
+            )
+        can, timer = self._can.get(line, (0, 255))
+        if trial is None:
+            if can:
+                self._write(MODE + line, OFF)
+            return
+        modes = {"output": (OUTPUT, 1), "pwm": (PWM, 4), "tone": (TONE, 16), "analogue": (ANALOGUE, 8)}
+        pulled = (PULL_UP, 2) if trial.pull == "up" else (OFF, 1)
+        mode, bit = modes.get(trial.mode, pulled)
+        if not can & bit or trial.pull == "down":
+            able = ", ".join(f"line-{pin}" for pin, (bits, _) in self._can.items() if bits & bit)
+            raise BoardError(
+                "pin", f"line {line} of {self.board.name} has no such mode; lines that have: {able}", ""
+            )
+        shared = [
+            output.name
+            for each, output in self.outputs.items()
+            if output.dimmable and self._can[each][1] == timer
+        ]
+        if trial.mode == "pwm" and shared and trial.millihertz not in (0, self._frequencies.get(timer)):
+            raise BoardError(
+                "timer", f"line {line} shares its timer, and so its frequency, with {', '.join(shared)}", ""
+            )
+        self._write(SAFE + line, 0)
+        self._write(MODE + line, mode)
+        self.readings[line] = {}
+        if trial.mode == "output":
+            self._write(VALUE + line, int(trial.parts > 0))
+        elif trial.mode == "pwm":
+            self._set_frequency(line, trial.millihertz)
+            self._write(VALUE + line, round(trial.parts * WHOLE / FULL))
+            self.readings[line] = {"level": trial.parts, "period": 10**12 // max(1, trial.millihertz)}
+        elif trial.mode == "tone":
+            self._write(TONE_MS, 60_000)
+            self._write(VALUE + line, trial.millihertz // 1000)
+            self.readings[line] = {"level": FULL // 2}
+
+    def survey(self) -> Mapping[int, Seen]:
+        """What the firmware says of its pins."""
+        known = {line: seen.level for line, seen in super().survey().items()}
+        known |= {
+            line: FULL if high else 0 for line, high in list(self._shown.items()) if isinstance(high, bool)
+        }
+        if self.facts.profile is not None:
+            return {line: Seen(level, functions=frozenset()) for line, level in known.items()}
+        return {
+            line: Seen(
+                known.get(line), "" if can else "the board itself", "",
+                frozenset(name for name, bit in CAN.items() if can & bit), "" if timer == 255 else f"T{timer}",
+            )
+            for line, (can, timer) in self._can.items()
+        }  # fmt: skip
+
+    # --- frames -------------------------------------------------------------------------------------------
+
+    def _write(self, register: int, value: int) -> None:
+        self._ask("write_register", register, value)
+
+    def _ask(self, what: str, *args: Any, quiet: bool = False, **more: Any) -> list[Any]:
+        """One request and its answer, tried again a few times. Raises `BoardError` when the board is away."""
+        from pymodbus.exceptions import ModbusException
+
+        assert self._line is not None
+        text = f"{what.replace('_', ' ')} {', '.join(map(str, (*args, *more.values())))}"
+        while True:
+            try:
+                with self._line.turn:
+                    self._line.raw = [b"", b""]
+                    if not self._client.connected and not self._connect(self._client):
+                        raise BoardError(
+                            "no-device", f"{self._name} has gone.", "It is taken up again when it is back."
+                        )
+                    answer = getattr(self._client, what)(*args, device_id=self.facts.unit, **more)
+                    sent, got = self._line.raw
+            except (ModbusException, OSError) as error:
+                self._missed += 1
+                self.traffic.add("lost", b"", f"{text}: no answer")
+                if self._missed >= LOST_AFTER:
+                    if not self.facts.tcp:
+                        serialports.find(self.facts.port)
+                    raise BoardError(
+                        "no-answer",
+                        f"unit {self.facts.unit} on {self._name} does not answer.",
+                        "See to its supply, its wires and its number.",
+                    ) from error
+                continue
+            self._missed = 0
+            loud = not quiet or self.traffic.watched
+            if loud:
+                self.traffic.add("sent", sent, text)
+            if answer.isError():
+                self.traffic.add("got", got, f"exception {answer.exception_code}")
+                raise BoardError(
+                    "board",
+                    f"unit {self.facts.unit} on {self._name} refuses '{text}' (exception {answer.exception_code})",
+                    "",
+                )
+            found = list(answer.registers or answer.bits)
+            if loud:
+                self.traffic.add("got", got, " ".join(str(int(each)) for each in found[:24]) or "done")
+            return found
+
+
+def _runs(states: Mapping[int, bool]) -> list[tuple[int, list[bool]]]:
+    """Lines side by side, as one request each: (first line, their states)."""
+    found: list[tuple[int, list[bool]]] = []
+    for line in sorted(states):
+        if found and found[-1][0] + len(found[-1][1]) == line:
+            found[-1][1].append(states[line])
+        else:
+            found.append((line, [states[line]]))
+    return found

@@ -1,0 +1,81 @@
+"""Serial ports: which there are, and which one is meant. Several boards on one line share it."""
+
+from __future__ import annotations
+
+import threading
+from pathlib import Path
+from typing import Any, ClassVar
+
+from cairnwind.core.errors import BoardError
+
+
+def known() -> list[str]:
+    """The ports there are, each with what it calls itself: '/dev/ttyUSB0 (usb:A50285BI)'."""
+    from serial.tools import list_ports
+
+    found = {
+        port.device: f" (usb:{port.serial_number})" if port.serial_number else ""
+        for port in list_ports.comports()
+        if port.device.startswith(("/dev/ttyUSB", "/dev/ttyACM")) or port.vid is not None
+    }
+    found |= {
+        str(path): ""
+        for pattern in ("ttyUSB*", "ttyACM*", "ttyAMA*")
+        for path in Path("/dev").glob(pattern)
+        if str(path) not in found
+    }
+    return [f"{device}{called}" for device, called in sorted(found.items())]
+
+
+def find(port: str) -> str:
+    """The device path of a port given by path or by USB serial number. Raises `BoardError` that lists the ports."""
+    from serial.tools import list_ports
+
+    there = ", ".join(known()) or "none: plug the adapter in"
+    if port.startswith("usb:"):
+        for each in list_ports.comports():
+            if each.serial_number == port[4:]:
+                return str(each.device)
+        raise BoardError(
+            "no-device",
+            f"No serial port with the USB serial number {port[4:]} is there.",
+            f"Ports here: {there}.",
+        )
+    if not Path(port).exists():
+        raise BoardError("no-device", f"There is no serial port {port}.", f"Ports here: {there}.")
+    return port
+
+
+class Line:
+    """One line that boards share: one of them talks at a time."""
+
+    _lines: ClassVar[dict[str, Line]] = {}
+    _all = threading.Lock()
+
+    def __init__(self) -> None:
+        self.turn = threading.Lock()
+        self.client: Any = None
+        self.users = 0
+        self.raw = [b"", b""]
+        """What was sent and received in the present turn."""
+
+    def trace(self, sending: bool, data: bytes) -> bytes:
+        """What the client calls with everything that goes over the line."""
+        self.raw[0 if sending else 1] += data
+        return data
+
+    @classmethod
+    def take(cls, name: str) -> Line:
+        """The line of this name, one user more."""
+        with cls._all:
+            line = cls._lines.setdefault(name, cls())
+            line.users += 1
+            return line
+
+    @classmethod
+    def give(cls, name: str) -> Line | None:
+        """One user less; the line, if that was the last, for its client to be closed."""
+        with cls._all:
+            line = cls._lines[name]
+            line.users -= 1
+            return cls._lines.pop(name) if line.users == 0 else None

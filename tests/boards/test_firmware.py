@@ -1,0 +1,358 @@
+"""The firmware's real image on an emulated chip, its pins watched; first bare on the line, then under the link."""
+
+from __future__ import annotations
+
+import random
+import time
+from collections.abc import Iterator
+from fractions import Fraction
+from typing import Any
+
+import pytest
+import serial
+from pymodbus.client import ModbusSerialClient
+
+from cairnwind.boards.facts import Modbus
+from cairnwind.boards.modbus import ModbusLink
+from cairnwind.core import events as ev
+from cairnwind.core.claims import Source
+from cairnwind.core.model import Board, Input, Output, Pin
+from cairnwind.core.settings import OFF, ON, Level
+from cairnwind.core.trials import Trial
+from cairnwind.service.first import clock
+from tests.boards import emulated
+from tests.conftest import eventually
+
+WATCHDOG, MODE, VALUE, SAFE, PULSE, ON_MS, OFF_MS, FREQUENCY, TONE_MS = 0, 32, 64, 96, 128, 160, 192, 224, 240
+OUTPUT, PULL_UP, PWM, ANALOGUE, TONE = 1, 2, 3, 4, 5
+RELAY, LAMP, KNOB, BUTTON, BELL = 16, 28, 3, 20, 31
+
+
+@pytest.fixture(scope="module")
+def chip() -> Iterator[emulated.Board]:
+    found = emulated.emulated()
+    yield found
+    found.end()
+
+
+class Host:
+    """A bare Modbus client."""
+
+    def __init__(self, port: str, baud: int = 115_200) -> None:
+        self.client = ModbusSerialClient(port, baudrate=baud, timeout=0.4, retries=2)
+        self.client.connect()
+
+    def read(self, at: int, count: int = 1) -> list[int]:
+        return self._good(self.client.read_input_registers(at, count=count, device_id=1)).registers
+
+    def kept(self, at: int, count: int = 1) -> list[int]:
+        return self._good(self.client.read_holding_registers(at, count=count, device_id=1)).registers
+
+    def write(self, at: int, *values: int) -> None:
+        self._good(self.client.write_registers(at, list(values), device_id=1))
+
+    def refused(self, at: int, value: int) -> int:
+        answer = self.client.write_register(at, value, device_id=1)
+        assert answer.isError()
+        return answer.exception_code
+
+    def _good(self, answer: Any) -> Any:
+        assert not answer.isError(), answer
+        return answer
+
+
+@pytest.fixture
+def host(chip: emulated.Board) -> Iterator[Host]:
+    found = Host(chip.port)
+    found.write(WATCHDOG, 0)
+    yield found
+    for pin in (RELAY, LAMP, 29, KNOB, BUTTON, BELL):
+        found.write(MODE + pin, 0)
+        found.write(SAFE + pin, 0)
+    found.client.close()
+
+
+def test_who_it_is_and_what_its_pins_can_do(host: Host) -> None:
+    assert host.read(0, 4) == [0x4357, 0x0100, 1, 32]
+    told = host.client.read_device_information(device_id=1).information
+    assert told == {0: b"Cairnwind", 1: b"board", 2: b"1.0"}
+    can = host.read(32, 32)
+    assert can[0] == 0xFF0B, "output, pull-up, analogue; no timer"
+    assert (can[28] >> 8, can[29] >> 8, can[14] >> 8, can[15] >> 8) == (0, 0, 1, 1), (
+        "two timers, two pins each"
+    )
+    assert [pin for pin, word in enumerate(can) if word & 255 == 0] == [8, 24, 25, 27], (
+        "its own: light, line, driver"
+    )
+    assert host.refused(MODE + 24, OUTPUT) == 2
+    assert host.refused(MODE + RELAY, PWM) == 3, "no PWM there"
+    assert host.refused(VALUE + RELAY, 1) == 3, "no output yet"
+    assert host.refused(300, 1) == 2
+    assert host.client.read_input_registers(0, count=126 - 1, device_id=1).isError(), (
+        "registers that are not there"
+    )
+
+
+def test_outputs_coils_pulse_and_blink_keep_time_by_themselves(host: Host, chip: emulated.Board) -> None:
+    host.write(MODE + RELAY, OUTPUT)
+    assert not chip.pin(RELAY)
+    host.client.write_coil(RELAY, True, device_id=1)
+    assert chip.pin(RELAY)
+    assert host.read(17)[0] & 1, "read back from the pin itself"
+    host.client.write_coils(RELAY, [False, False], device_id=1)
+    assert chip.pin(RELAY), "the second is no output: nothing of the frame was done"
+    host.client.write_coil(RELAY, False, device_id=1)
+    host.write(PULSE + RELAY, 80)
+    before = float(chip.ask(f"moves {RELAY}")[3])
+    eventually(lambda: not chip.pin(RELAY))
+    assert 78 <= float(chip.ask(f"moves {RELAY}")[3]) - before <= 83, "milliseconds of the chip's own clock"
+    host.write(ON_MS + RELAY, 20)
+    host.write(OFF_MS + RELAY, 30)
+    hertz, share = chip.measure(RELAY, 500)
+    assert hertz == pytest.approx(20, rel=0.05)
+    assert share == pytest.approx(0.4, abs=0.04)
+    host.write(VALUE + RELAY, 0)
+    assert not chip.pin(RELAY)
+
+
+@pytest.mark.parametrize("hertz", [3, 800, 25_000])
+def test_pwm_frequency_and_duty_on_the_pin(host: Host, chip: emulated.Board, hertz: int) -> None:
+    host.write(MODE + LAMP, PWM)
+    host.write(MODE + 29, PWM)
+    host.write(FREQUENCY, hertz * 100 >> 16, hertz * 100 & 0xFFFF)
+    host.write(VALUE + LAMP, 16_384)
+    host.write(VALUE + 29, 49_152)
+    real = (host.kept(FREQUENCY)[0] << 16 | host.kept(FREQUENCY + 1)[0]) / 100
+    assert real == pytest.approx(hertz, rel=0.002)
+    time.sleep(0.05 + 2 / hertz)
+    for pin, duty in ((LAMP, 0.25), (29, 0.75)):
+        seen, share = chip.measure(pin, max(60, 3500 // hertz))
+        assert seen == pytest.approx(real, rel=0.01), "one timer, one frequency"
+        assert share == pytest.approx(duty, abs=0.01)
+    for value, level in ((0, 0), (0xFFFF, 1)):
+        host.write(VALUE + LAMP, value)
+        time.sleep(0.02)
+        assert chip.measure(LAMP, 30) == (0, level), "never and always are without a spike"
+
+
+def test_analogue_inputs_with_pull_and_counted_edges(host: Host, chip: emulated.Board) -> None:
+    host.write(MODE + KNOB, ANALOGUE)
+    chip.tell(f"analogue {KNOB} 2500")
+    eventually(lambda: abs(host.read(18 + KNOB)[0] - 512) <= 2)
+    assert host.read(18)[0] == 0xFFFF, "not in analogue mode"
+    host.write(MODE + BUTTON, PULL_UP)
+    eventually(lambda: host.read(17)[0] >> (BUTTON - 16) & 1)
+    before = host.read(64 + BUTTON)[0]
+    for level in (0, 1, 0):
+        chip.tell(f"level {BUTTON} {level}")
+        time.sleep(0.02)
+    assert not host.read(17)[0] >> (BUTTON - 16) & 1
+    assert host.read(64 + BUTTON)[0] - before == 3
+
+
+def test_a_tone_has_an_end(host: Host, chip: emulated.Board) -> None:
+    host.write(MODE + BELL, TONE)
+    assert host.refused(TONE_MS, 0) == 3
+    host.write(TONE_MS, 300)
+    host.write(VALUE + BELL, 440)
+    assert chip.measure(BELL, 100)[0] == pytest.approx(440, rel=0.01)
+    eventually(lambda: chip.measure(BELL, 30)[0] == 0, within=3)
+    assert not chip.pin(BELL)
+
+
+def test_no_frames_and_a_reset_take_it_to_its_safe_values(host: Host, chip: emulated.Board) -> None:
+    host.write(SAFE + LAMP, 0xFFFF)
+    host.write(MODE + LAMP, PWM)
+    host.write(MODE + RELAY, OUTPUT)
+    host.client.write_coil(RELAY, True, device_id=1)
+    host.write(VALUE + LAMP, 0)
+    host.write(WATCHDOG, 250)
+    began = time.monotonic()
+    while time.monotonic() - began < 0.6:
+        host.read(0)
+    assert chip.pin(RELAY), "fed by any valid frame"
+    began = time.monotonic()
+    eventually(lambda: not chip.pin(RELAY), within=2)
+    print(f"safe {time.monotonic() - began:.3f} s after the last frame, for a watchdog of 0.25 s")
+    assert time.monotonic() - began > 0.2
+    assert chip.pin(LAMP), "its safe value is on"
+    rests = host.read(8)[0]
+    assert rests >= 1
+    host.client.write_coil(RELAY, True, device_id=1)
+    time.sleep(0.5)  # modes and safe values are kept byte by byte, as the chip finds time
+    chip.tell("reset")
+    eventually(lambda: not chip.pin(RELAY))
+    eventually(lambda: chip.pin(LAMP))
+    assert host.kept(MODE + LAMP)[0] == PWM, "kept without power"
+
+
+def test_ten_thousand_bad_frames_move_no_pin(host: Host, chip: emulated.Board) -> None:
+    """Random, truncated, garbled and merged frames: no wrong pin, no hang, and the next good frame is answered."""
+    host.write(MODE + RELAY, OUTPUT)
+    host.client.write_coil(RELAY, True, device_id=1)
+    pins = chip.ask("pins")[1]
+    host.client.close()
+    chance = random.Random(7)
+    good = bytes.fromhex("010500100000CDCF")  # coil 16 off, with its right sum
+    sent = 0
+    with serial.Serial(chip.port, 115_200, timeout=0) as line:
+        while sent < 10_000:
+            burst = b""
+            for _ in range(50):
+                kind = chance.randrange(4)
+                frame = bytearray(chance.randbytes(chance.randint(1, 24)) if kind == 0 else good)
+                if kind == 1:
+                    frame = frame[: chance.randint(1, 7)]
+                elif kind == 2:
+                    frame[chance.randrange(8)] ^= 1 << chance.randrange(8)
+                elif kind == 3:
+                    frame += good[: chance.randint(1, 7)]
+                burst += frame
+                sent += 1
+            for at in range(0, len(burst), 97):  # pieces with and without a pause between them
+                line.write(burst[at : at + 97])
+                if chance.random() < 0.3:
+                    time.sleep(0.004)
+            line.flush()
+            time.sleep(len(burst) * 11 / 115_200)
+            line.reset_input_buffer()
+            assert chip.ask("pins")[1][9:] == pins[9:], "its own light aside, no pin has moved"
+    time.sleep(0.05)
+    again = Host(chip.port)
+    assert again.read(0)[0] == 0x4357
+    assert again.read(7)[0] > 100, "bad frames are counted"
+    again.client.close()
+    host.client.connect()
+
+
+def test_its_size() -> None:
+    import subprocess
+
+    said = subprocess.run(
+        ["make", "-s", "-C", emulated.ROOT / "firmware", "size"], capture_output=True, text=True, check=True
+    ).stdout
+    print(said)
+    flash, ram = (int(word) for word in said.replace(",", "").split() if word.isdigit())
+    assert flash < 8192
+    assert ram < 2048
+
+
+# --- under the link ---------------------------------------------------------------------------------------
+
+OUTPUTS = [
+    Output("relay", "relay", Pin("b", RELAY), active_low=True),
+    Output("lamp", "lamp", Pin("b", LAMP), frequency=Fraction(800)),
+]
+INPUTS = [
+    Input("button", "contact", Pin("b", BUTTON), pull="up", active_low=True),
+    Input("knob", "analogue", Pin("b", KNOB), unit="V"),
+]
+
+
+class Linked:
+    """A link to a board, with what it reports."""
+
+    def __init__(
+        self, port: str, outputs: list[Output] = OUTPUTS, inputs: list[Input] = INPUTS, **facts: Any
+    ) -> None:
+        self.link = ModbusLink(
+            Board(
+                "b",
+                "modbus",
+                None,
+                32,
+                facts=Modbus(port, facts.pop("unit", 1), None, watchdog=400_000_000, **facts),
+            )
+        )
+        self.said: list[ev.Event] = []
+        self.fresh = True
+        self.link.open(outputs, inputs, self.said.append, clock, lambda: self.fresh)
+        self.link.ready(5)
+
+    def of(self, kind: type) -> list[Any]:
+        return [event for event in self.said if isinstance(event, kind)]
+
+    def settings(self) -> dict[str, Level]:
+        return {event.output: event.setting for event in self.of(ev.Confirmed)}
+
+
+@pytest.fixture
+def linked(chip: emulated.Board) -> Iterator[Linked]:
+    found = Linked(chip.port)
+    yield found
+    found.link.close()
+
+
+def test_the_link_drives_reads_and_confirms(linked: Linked, chip: emulated.Board) -> None:
+    (up,) = linked.of(ev.LinkUp)
+    assert dict(up.readings) == {"relay": OFF, "lamp": OFF}
+    assert chip.pin(RELAY), "active-low: off is high"
+    linked.link.drive([ev.Drive("relay", 1, ON), ev.Drive("lamp", 1, Level(250_000))])
+    eventually(lambda: linked.settings() == {"relay": ON, "lamp": Level(250_000)})
+    assert not chip.pin(RELAY)
+    chip.tell(f"analogue {KNOB} 1000")
+    chip.tell(f"level {BUTTON} 0")
+    eventually(lambda: linked.of(ev.InputSeen)[-1].active)
+    eventually(lambda: abs((linked.of(ev.Measured)[-1].volts or 0) - 1.0) < 0.02)
+    assert linked.link.survey()[28].functions == {"pwm"}
+    hand = Source("test", "a hand", "keep")
+    linked.link.attempt(18, Trial(Pin("b", 18), "output", hand, 0, 1_000_000))
+    eventually(lambda: chip.pin(18))
+    linked.link.attempt(18, None)
+    linked.link.attempt(17, Trial(Pin("b", 17), "pwm", hand, 0, 500_000, 800_000))
+    assert "line-28" in eventually(lambda: linked.of(ev.TrialFailed))[0].reason, "the pins that have PWM"
+
+
+def test_the_host_killed_the_engine_hung_the_board_reset(chip: emulated.Board) -> None:
+    """What becomes of the pins in each case: see docs/boards.md, 'Ways out'."""
+    linked = Linked(chip.port)
+    linked.link.drive([ev.Drive("relay", 1, ON)])
+    eventually(lambda: not chip.pin(RELAY))
+    linked.fresh = False
+    eventually(lambda: chip.pin(RELAY))
+    assert "engine does not answer" in eventually(lambda: linked.of(ev.LinkLost))[0].reason
+    linked.fresh = True
+    eventually(lambda: len(linked.of(ev.LinkUp)) == 2)
+    linked.link.drive([ev.Drive("relay", 2, ON)])
+    eventually(lambda: not chip.pin(RELAY))
+    chip.tell("freeze 1")
+    eventually(lambda: len(linked.of(ev.LinkLost)) == 2, within=8)
+    chip.tell("freeze 0")
+    eventually(lambda: len(linked.of(ev.LinkUp)) == 3, within=8)
+    eventually(lambda: chip.pin(RELAY))
+    linked.link.drive([ev.Drive("relay", 3, ON)])
+    eventually(lambda: not chip.pin(RELAY))
+    linked.link.poll = lambda seconds: time.sleep(0.05)  # type: ignore[method-assign]  # as if the host were dead
+    eventually(lambda: chip.pin(RELAY), within=3)
+    linked.link.close()
+
+
+def test_several_boards_on_one_line_and_a_port_that_is_not_there() -> None:
+    away = Linked("/dev/ttyUSB77")
+    assert "no serial port /dev/ttyUSB77" in away.of(ev.LinkLost)[0].reason
+    assert "Ports here:" in away.of(ev.LinkLost)[0].reason
+    away.link.close()
+    board = emulated.native(unit=5)
+    five, six = Linked(board.port, unit=5), Linked(board.port, unit=6)
+    assert five.of(ev.LinkUp)
+    eventually(lambda: six.of(ev.LinkLost))
+    assert "unit 6 on" in six.of(ev.LinkLost)[0].reason
+    five.link.drive([ev.Drive("relay", 1, ON)])
+    eventually(lambda: five.settings().get("relay") == ON)
+    board.tell("mute 1")
+    eventually(lambda: five.of(ev.LinkLost), within=8)
+    board.tell("mute 0")
+    eventually(lambda: len(five.of(ev.LinkUp)) == 2, within=8)
+    five.link.close()
+    six.link.close()
+    board.end()
+
+
+def test_a_slow_line() -> None:
+    chip = emulated.emulated(9600)
+    host = Host(chip.port, 9600)
+    host.write(MODE + RELAY, OUTPUT)
+    host.client.write_coil(RELAY, True, device_id=1)
+    assert chip.pin(RELAY)
+    host.client.close()
+    chip.end()
