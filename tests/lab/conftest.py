@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import pytest
@@ -35,7 +35,7 @@ class Opened:
     """A kernel link with its reports, and whether the engine is fresh."""
 
     def __init__(
-        self, outputs: list[Output], inputs: list[Input] = [], chip: str = CHIP, pwm: str = ""
+        self, outputs: list[Output], inputs: Sequence[Input] = (), chip: str = CHIP, pwm: str = ""
     ) -> None:
         channels = {
             line: Position("P", line, line, "line", channel=line, functions=frozenset({"pwm"}))

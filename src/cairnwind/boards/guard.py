@@ -8,6 +8,8 @@ so if anybody is left to hear it, and ends: the lines are let go, and their pull
 Runs by itself (``python -I -S guard.py FD``) and imports next to nothing: nothing that can fail here may.
 """
 
+from __future__ import annotations
+
 import array
 import fcntl
 import json
@@ -17,12 +19,16 @@ import socket
 import struct
 import sys
 
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from typing import Any
+
 PATIENCE = 2.0
 SET_VALUES = 0xC010B40F
 """GPIO_V2_LINE_SET_VALUES_IOCTL: _IOWR(0xB4, 0x0F, struct of two u64: bits, mask)."""
 
 
-def rest(actions: list[dict], files: list[int]) -> None:
+def rest(actions: list[dict[str, Any]], files: list[int]) -> None:
     """Take everything to safe; one that fails does not keep the others."""
     for action in actions:
         try:
@@ -36,7 +42,7 @@ def rest(actions: list[dict], files: list[int]) -> None:
             pass
 
 
-def receive(end: socket.socket) -> tuple[list[dict], list[int]]:
+def receive(end: socket.socket) -> tuple[list[dict[str, Any]], list[int]]:
     """The first message, with its files."""
     files = array.array("i")
     message, extra, _, _ = end.recvmsg(1 << 20, socket.CMSG_LEN(64 * files.itemsize))

@@ -92,7 +92,8 @@ class KernelLink(Worker):
         left = [line for line, input in self.inputs.items() if not input.analogue]
         both = gpio.INPUT | gpio.RISING | gpio.FALLING
         while left:
-            some, own = [], {}
+            some: list[int] = []
+            own: dict[tuple[int, int], int] = {}
             for line in left[: gpio.MOST_LINES]:
                 input = self.inputs[line]
                 key = (both | gpio.PULLS[input.pull], input.debounce // 1000)

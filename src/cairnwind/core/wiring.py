@@ -15,7 +15,7 @@ HIGH_SHARE = Fraction(4, 5)
 
 def standard(ohms: Fraction, *, up: bool) -> Fraction:
     """The nearest value of `E12` that is not below (``up``) or not above ``ohms``."""
-    values = [Fraction(number) * 10**decade for decade in range(-1, 7) for number in E12]
+    values: list[Fraction] = [number * Fraction(10) ** decade for decade in range(-1, 7) for number in E12]
     return min(v for v in values if v >= ohms) if up else max(v for v in values if v <= ohms)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from fractions import Fraction
+from typing import Any
 
 from cairnwind.core.errors import CallerError, nearest
 from cairnwind.core.quantities import parse
@@ -138,14 +139,11 @@ def bias(value: object) -> tuple[Fraction, str]:
     return parse(match.group(1), "a resistance"), match.group(2)
 
 
-def scale(value: object) -> tuple[tuple[float, float], tuple[float, float]]:
+def scale(value: Any) -> tuple[tuple[float, float], tuple[float, float]]:
     """Two points of volts and value: [["0.5 V", -40], ["2.5 V", 85]]."""
     try:
-        (v0, x0), (v1, x1) = value  # type: ignore[misc]
-        points = (
-            (float(parse(v0, "a voltage", bare="v")), float(x0)),
-            (float(parse(v1, "a voltage", bare="v")), float(x1)),
-        )
+        low, high = value
+        points = _point(low), _point(high)
     except (TypeError, ValueError):
         points = ((0.0, 0.0), (0.0, 0.0))
     if points[0][0] == points[1][0]:
@@ -155,3 +153,8 @@ def scale(value: object) -> tuple[tuple[float, float], tuple[float, float]]:
             'Write two points, volts and value: scale = [["0.5 V", -40], ["2.5 V", 85]].',
         )
     return points
+
+
+def _point(pair: Any) -> tuple[float, float]:
+    volts, value = pair
+    return float(parse(volts, "a voltage", bare="v")), float(value)

@@ -129,7 +129,8 @@ class _Reader:
             )
         self._pins_once([*outputs.values()], [*inputs.values()])
         self._timers_agree(outputs.values())
-        for thing in (*outputs.values(), *inputs.values()):
+        things: list[Output | Input] = [*outputs.values(), *inputs.values()]
+        for thing in things:
             for path, value, error, grave in wiring.check(thing, self.boards):
                 self.point(path, value, error, grave=grave)
         for path, value, error in wiring.sums(outputs.values(), self.boards):
@@ -341,7 +342,7 @@ class _Reader:
             able = ", ".join(
                 board.pin(line).name.split(":")[1] for line in board.lines if "pwm" in (board.can(line) or ())
             )
-            software = ' Or, up to 200 Hz: pwm = "software".' if board.link == "kernel" else ""
+            instead = ' Or, up to 200 Hz: pwm = "software".' if board.link == "kernel" else ""
             raise CallerError(
                 "",
                 f"{pin.both} has no PWM, so it cannot be dimmed",
@@ -350,7 +351,7 @@ class _Reader:
                     if able
                     else f"No line of {board.name} has it."
                 )
-                + software,
+                + instead,
             )
         return hertz
 
@@ -438,6 +439,7 @@ class Table:
         self.values: dict[str, Any] = values
 
     def has(self, key: str) -> bool:
+        """Whether the table has a key at all."""
         return key in self.values
 
     def get(self, key: str, convert: Callable[[Any], T], default: T | Any) -> Any:

@@ -1,0 +1,164 @@
+"""Boards of the network behind a message broker, by topic and payload templates.
+
+What tells whether such a board is there is its retained presence topic with its last will; what confirms a drive
+is its report. A board without reports can confirm nothing: its outputs are 'sent'. When this service goes, a
+board goes on as it is, unless it watches ``cairnwind/<site>/service`` and rests by itself, as ours does.
+"""
+
+from __future__ import annotations
+
+import queue
+import time
+from collections.abc import Callable, Mapping
+
+from cairnwind.boards.facts import Broker, Network
+from cairnwind.boards.mqtt import Connection
+from cairnwind.boards.worker import Put, Worker
+from cairnwind.core.errors import BoardError
+from cairnwind.core.model import Board
+from cairnwind.core.settings import FULL
+
+CONNECT_WITHIN, PRESENT_WITHIN, REPORT_WITHIN = 2.0, 1.0, 2.0
+"""Seconds for the broker, for the board's retained presence, and for the report of what it was told."""
+
+
+class BrokerLink(Worker):
+    """See the module's page."""
+
+    def __init__(self, board: Board, broker: Broker, site: str, secret: Callable[[str], str] | None) -> None:
+        super().__init__(board)
+        assert isinstance(board.facts, Network)
+        self.facts, self._broker, self._site, self._secret = board.facts, broker, site, secret
+        self.confirms = "read back" if self.facts.report else "sent"
+        self._connection: Connection | None = None
+        self._came: queue.SimpleQueue[tuple[str, bytes]] = queue.SimpleQueue()
+        self._topics: dict[str, int] = {}
+        self._shows: dict[int, int] = {}
+        """By line: what it reported last, in parts per million."""
+        self._present = False
+
+    def connect(self) -> None:
+        """Reach the broker, and hear from the board."""
+        self._connection = connection = Connection.take(self._broker, self._site, self._secret)
+        end = time.monotonic() + CONNECT_WITHIN
+        while not connection.up.wait(0.05):
+            if self.closed or time.monotonic() > end:
+                raise connection.away()
+        self._present = not self.facts.alive
+        self._shows.clear()
+        self._topics = (
+            {self.facts.report.format(line=line): line for line in (*self.outputs, *self.inputs)}
+            if self.facts.report
+            else {}
+        )
+        for topic in (*([self.facts.alive] if self.facts.alive else []), *self._topics):
+            connection.subscribe(topic, self._take)
+        end = time.monotonic() + PRESENT_WITHIN
+        while not self._present:
+            if self.closed or time.monotonic() > end:
+                raise BoardError(
+                    "no-answer",
+                    f"it has not said on '{self.facts.alive}' that it is here",
+                    "See to its supply and its network.",
+                )
+            self._hear(0.05)
+
+    def disconnect(self) -> None:
+        """Hear no more of it."""
+        if self._connection is not None:
+            self._connection.unsubscribe(self._take)
+            self._connection.give()
+            self._connection = None
+        while not self._came.empty():
+            self._came.get()
+
+    def put(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
+        """Publish all, then wait for the reports, if the board makes any."""
+        assert self._connection is not None
+        told: dict[int, int] = {}
+        for line, (parts, _) in levels.items():
+            level = round(parts * 100 / FULL)
+            payload = (
+                self.facts.on
+                if parts == FULL
+                else self.facts.off
+                if not parts
+                else self.facts.level.format(level=level)
+            )
+            topic = self.facts.command.format(line=line)
+            self._shows.pop(line, None)
+            self._last.pop(line, None)  # what it reports from here on answers this
+            self._connection.publish(topic, payload, retain=self.facts.retain)
+            self.traffic.add("sent", payload.encode(), f"{topic} {payload}")
+            told[line] = parts
+        if not self.facts.report:
+            return told
+        end = time.monotonic() + REPORT_WITHIN
+        # a report may have crossed the command on its way: what differs counts only when nothing else comes
+        while (missing := [line for line in told if not self._agrees(line, told[line])]) and not self.closed:
+            if time.monotonic() > end:
+                silent = [line for line in missing if line not in self._shows]
+                if silent:
+                    raise BoardError(
+                        "no-answer", f"it did not report line {silent[0]} within {REPORT_WITHIN:g} s", ""
+                    )
+                break
+            self._hear(0.05)
+        return {
+            line: self._shows[line] if line in missing else told[line] for line in told if line in self._shows
+        }
+
+    def _agrees(self, line: int, level: int) -> bool:
+        """Whether it reports this level: reports are rounded to percent."""
+        return line in self._shows and abs(self._shows[line] - level) <= FULL // 200
+
+    def poll(self, seconds: float) -> None:
+        """Take what has come."""
+        self.rest(seconds)
+        self._hear(0)
+        if self._connection is not None and not self._connection.up.is_set():
+            raise self._connection.away()
+        self.traffic.rounds += 1
+
+    def _take(self, topic: str, payload: bytes) -> None:
+        self._came.put((topic, payload))
+        self.nudge()
+
+    def _hear(self, seconds: float) -> None:
+        if seconds:
+            self.rest(seconds)
+        while True:
+            try:
+                topic, payload = self._came.get_nowait()
+            except queue.Empty:
+                return
+            text = payload.decode("utf-8", "replace").strip()
+            self.traffic.add("got", payload, f"{topic} {text[:200]}")
+            if topic == self.facts.alive:
+                self._present = text == self.facts.here
+                if not self._present and self._up:
+                    raise BoardError(
+                        "no-answer",
+                        f"it said '{text[:40]}' on '{topic}'" if text else "it has gone",
+                        "See to its supply and its network.",
+                    )
+            elif topic in self._topics:
+                self._report_came(self._topics[topic], text)
+
+    def _report_came(self, line: int, text: str) -> None:
+        if text in (self.facts.on, self.facts.off):
+            level = FULL if text == self.facts.on else 0
+        else:
+            try:
+                level = round(float(text.rstrip(" %")) * FULL / 100)
+            except ValueError:
+                self.traffic.add("lost", text.encode(), f"line {line}: '{text[:40]}' is no level")
+                return
+        self._shows[line] = level
+        if line in self.inputs:
+            if self.inputs[line].analogue:
+                self.measured(line, level, FULL, None)
+            else:
+                self.seen(line, level > 0)
+        elif line in self._last and abs(self._last[line][1] - level) > FULL // 200:
+            self.observed(line, level)
