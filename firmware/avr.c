@@ -5,6 +5,7 @@
 #include <avr/eeprom.h>
 #include <avr/interrupt.h>
 #include <avr/io.h>
+#include <avr/pgmspace.h>
 #include <avr/sleep.h>
 #include <avr/wdt.h>
 #include <util/atomic.h>
@@ -29,6 +30,11 @@ static volatile uint8_t *const direction[] = {&DDRA, &DDRB, &DDRC, &DDRD};
 static volatile uint8_t *const input[] = {&PINA, &PINB, &PINC, &PIND};
 #define BIT(pin) ((uint8_t)(1 << ((pin) & 7)))
 
+#define TEXT(x) #x
+#define NUMBER(x) TEXT(x)
+/* what 'cairnwind firmware' looks for in an image before it loads it */
+static const char mark[] PROGMEM = "cairnwind-firmware chip=atmega1284p version=1.0 baud=" NUMBER(BAUD);
+
 static uint8_t cause;
 static volatile uint32_t millis;
 static volatile uint8_t frame[256], length, busy, spoilt;
@@ -44,7 +50,7 @@ void tame(void) {
     wdt_disable();
 }
 
-uint8_t hw_chip(void) { return 1; }
+uint8_t hw_chip(void) { return pgm_read_byte(mark) ? 1 : 0; }
 uint8_t hw_reset_cause(void) { return cause; }
 
 uint8_t hw_timer(uint8_t pin) {

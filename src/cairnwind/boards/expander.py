@@ -10,14 +10,14 @@ that has one, or behind a relay on a line of the kernel.
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from cairnwind.boards.facts import Expander
 from cairnwind.boards.link import Seen
 from cairnwind.boards.twowire import Bus, KernelBus, SimulatedBus
 from cairnwind.boards.worker import Put, Worker
 from cairnwind.core.errors import BoardError
-from cairnwind.core.model import Board
+from cairnwind.core.model import Board, Input
 from cairnwind.core.settings import FULL
 from cairnwind.core.trials import Trial
 
@@ -144,6 +144,13 @@ class ExpanderLink(Worker):
             self.readings[line] = {} if not out else {"level": FULL if trial.parts else 0}
             if trial.pull == "down":
                 raise BoardError("pin", f"the chip {self.chip.name} has no pull-downs", "")
+
+    def pretend(self, input: Input) -> Callable[[bool], None] | None:
+        """How an input of a simulated chip is worked."""
+        if self.simulated is None:
+            return None
+        outside = self.simulated.outside
+        return lambda active: outside.__setitem__(input.pin.line, active != input.active_low)
 
     def survey(self) -> Mapping[int, Seen]:
         """Levels as last read; the chip's functions are known."""

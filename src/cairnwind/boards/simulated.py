@@ -115,6 +115,12 @@ class SimulatedLink:
         self.plugged = True
         self._home()
 
+    def pretend(self, input: Input) -> Callable[[Any], None]:
+        """How this input is worked."""
+        if input.analogue:
+            return lambda volts: self.put_volts(input.pin.line, volts)
+        return lambda active: self.set_input(input.name, active)
+
     def put_volts(self, line: int, volts: float) -> None:
         """Put so many volts on an analogue line: it is read with `COUNTS` counts over `FULL_SCALE` volts."""
         self.volts[line] = volts

@@ -104,6 +104,7 @@ def _names(kind: str) -> Callable[..., list[str]]:
             )
             found = [each["name"] for each in (site.outputs() if "output" in kind else [])]
             found += [each["name"] for each in (site.inputs() if "input" in kind else [])]
+            found += [each["name"] for each in (site.boards() if "board" in kind else [])]
         except Exception:
             return []
         return [name for name in found if name.startswith(incomplete)]
@@ -226,10 +227,10 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
     from dataclasses import asdict
 
     from cairnwind.cli import show
-    from cairnwind.site import SiteFileError, read_site
+    from cairnwind.site import SiteFileError, check_site
 
     try:
-        site = read_site(site_file)
+        site, warnings = check_site(site_file)
     except SiteFileError as error:
         if as_json:
             show.emit(
@@ -238,8 +239,16 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
             ctx.exit(exits.code(error.code))
         raise
     if as_json:
-        show.emit({"file": site_file, "good": True, "findings": []})
+        told = [asdict(found) for found in warnings.findings]
+        show.emit({"file": site_file, "good": True, "findings": [], "warnings": told})
         return
+    if warnings.findings:
+        click.echo("\n".join(_wrap(line) for line in warnings.shown().split("\n")) + "\n", err=True)
+        count = len(warnings.findings)
+        click.echo(
+            f"{click.style('warning', fg='yellow')}: {count} of these could switch a load before software runs.",
+            err=True,
+        )
     click.echo(
         f"{site_file} is good: {site.name}, {len(site.boards)} boards, {len(site.outputs)} outputs, {len(site.inputs)} inputs."
     )
@@ -249,24 +258,28 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
 
 
 @main.command()
-@click.argument("name", required=False, shell_complete=_names("output, input"))
+@click.argument("name", required=False, shell_complete=_names("output, input, board"))
+@click.option("--by-board", is_flag=True, help="By board instead of by place.")
 @as_json
 @click.pass_context
-def look(ctx: click.Context, name: str | None, as_json: bool) -> None:
-    """What is what now: the site, or one output or input."""
+def look(ctx: click.Context, name: str | None, by_board: bool, as_json: bool) -> None:
+    """What is what now: the site, or one output, input or board."""
     from cairnwind.cli import show
 
     site = _site(ctx)
     facts, outputs, inputs, boards = site.facts(), site.outputs(), site.inputs(), site.boards()
     if name is not None:
-        outputs = [each for each in outputs if each["name"] == name]
-        inputs = [each for each in inputs if each["name"] == name]
-        if not outputs and not inputs:
+        by_board = name in {each["name"] for each in boards}
+        key = "board" if by_board else "name"
+        outputs = [each for each in outputs if each[key] == name]
+        inputs = [each for each in inputs if each[key] == name]
+        boards = [each for each in boards if each["name"] == name or not by_board]
+        if not outputs and not inputs and not by_board:
             site.output(name)  # raises, with the nearest name
     if as_json:
         show.emit({"site": facts, "outputs": outputs, "inputs": inputs, "boards": boards})
     else:
-        show.look(facts, outputs, inputs, boards)
+        show.look(facts, outputs, inputs, boards, by_board=by_board)
 
 
 @main.command()
@@ -283,13 +296,26 @@ def why(ctx: click.Context, output: str, as_json: bool) -> None:
 
 @main.command()
 @click.argument("names", nargs=-1, shell_complete=_names("output, input"))
+@click.option(
+    "--link",
+    "board",
+    metavar="BOARD",
+    shell_complete=_names("board"),
+    help="Show what a board's link sends and receives instead.",
+)
 @as_json
 @click.pass_context
-def watch(ctx: click.Context, names: tuple[str, ...], as_json: bool) -> None:
-    """Show changes as they happen (of NAMES, or all), until Ctrl-C."""
+def watch(ctx: click.Context, names: tuple[str, ...], board: str | None, as_json: bool) -> None:
+    """Show changes as they happen (of NAMES, or all), until Ctrl-C.
+
+    Of inputs that are named, every edge is shown: what the line shows, and what counts after debounce and scale.
+    """
     from cairnwind.cli import show
 
     site = _site(ctx)
+    if board is not None:
+        _watch_link(site, board, as_json)
+        return
     zone = ZoneInfo(site.facts()["timezone"])
     known = {each["name"] for each in [*site.outputs(), *site.inputs()]}
     for name in names:
@@ -304,11 +330,46 @@ def watch(ctx: click.Context, names: tuple[str, ...], as_json: bool) -> None:
         if as_json:
             show.emit({"kind": change.kind, "id": change.id, "data": change.data})
             continue
+        if change.kind == "input" and names:
+            click.echo(show.reading(change.data, zone))
+            sys.stdout.flush()
+            continue
+        if change.kind == "afresh":
+            for each in change.data["inputs"]:
+                if each["name"] in names:
+                    click.echo(show.reading(each, zone))
         line = show.change(change.kind, change.data, zone)
         if line is not None and shown.get(change.name) != line[12:]:
             shown[change.name] = line[12:]
             click.echo(line)
         sys.stdout.flush()
+
+
+def _watch_link(site: Site, board: str, as_json: bool) -> None:
+    """Follow a link's frames; those that were lost between two looks are counted."""
+    import time
+
+    from cairnwind.cli import show
+
+    zone, last, first = ZoneInfo(site.facts()["timezone"]), 0, True
+    while True:
+        found = site.traffic(board, after=last)
+        frames = found["frames"][-20:] if first else found["frames"]
+        if not first and frames and frames[0]["number"] > last + 1:
+            click.echo(click.style(f"({frames[0]['number'] - last - 1} frames went by unseen)", dim=True))
+        for frame in frames:
+            show.emit(frame) if as_json else click.echo(show.frame(frame, zone))
+            last = frame["number"]
+        if first and not as_json:
+            click.echo(
+                click.style(
+                    f"{found['rounds_a_second']:g} rounds a second, {found['errors']} errors; Ctrl-C ends it.",
+                    dim=True,
+                )
+            )
+        first = False
+        sys.stdout.flush()
+        time.sleep(0.3)
 
 
 @main.command()

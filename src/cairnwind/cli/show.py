@@ -43,8 +43,10 @@ def look(
     outputs: list[dict[str, Any]],
     inputs: list[dict[str, Any]],
     boards: list[dict[str, Any]],
+    *,
+    by_board: bool = False,
 ) -> None:
-    """The site: its outputs and inputs by place, its boards."""
+    """The site: its outputs and inputs by place or by board, and the boards that do not answer."""
     from rich.table import Table
     from rich.text import Text
 
@@ -68,10 +70,12 @@ def look(
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim", show_edge=False)
     for name in ("output", "is", "because", "since", "pin"):
         table.add_column(name, no_wrap=name != "because")
-    for place in dict.fromkeys([*(each["place"] for each in outputs), *(each["place"] for each in inputs)]):
-        table.add_row(Text(place or "elsewhere", style="italic"))
+    key = "board" if by_board else "place"
+    heads = {board["name"]: f"{board['name']}: {board['label']}, {board['link']}" for board in boards}
+    for place in dict.fromkeys([*(each[key] for each in outputs), *(each[key] for each in inputs)]):
+        table.add_row(Text((heads[place] if by_board else place) or "elsewhere", style="italic"))
         for each in outputs:
-            if each["place"] == place:
+            if each[key] == place:
                 style = STATE_STYLE[each["state"]]
                 known = each["confirmed"]
                 state = Text(
@@ -87,7 +91,7 @@ def look(
                     f"{each['pin']} (line {each['line']})",
                 )
         for each in inputs:
-            if each["place"] == place:
+            if each[key] == place:
                 table.add_row(
                     f"  {each['name']}",
                     Text(each["state"], style="bold" if each["active"] else ""),
@@ -131,6 +135,45 @@ def journal_line(row: dict[str, Any], zone: ZoneInfo) -> None:
     """One row: number, time, text, source."""
     source = click.style(f"  {row['source']}", dim=True) if row["source"] else ""
     click.echo(f"{row['sequence']:>7}  {time_of(row['at'], zone)}  {row['text']}{source}")
+
+
+def reading(data: dict[str, Any], zone: ZoneInfo) -> str:
+    """An input as it reads at this moment: what its line shows, and what counts."""
+    if data["kind"] == "analogue":
+        if data["value"] is None:
+            raw = f"{data['raw']} of {data['full']}" if data["raw"] is not None else "no reading"
+        else:
+            raw = f"{data['raw']} of {data['full']} = {data['volts']:.3f} V"
+        return f"{clock(data['since'], zone)}  {data['name']}  {click.style(data['state'], bold=True)}  {raw}"
+    line = "unknown" if data["raw"] is None else data["words"][1 if data["raw"] else 0]
+    settled = (
+        ""
+        if data["raw"] == data["active"]
+        else f" (the line shows {line}; counts after {data['debounce_ms']:g} ms)"
+    )
+    pull = f", pull-{data['pull']}" if data["pull"] != "none" else ""
+    edges = (
+        f"{data['edges']} edges, the last at {clock(data['edge'], zone)}" if data["edges"] else "no edge yet"
+    )
+    return f"{clock(data['edge'] or data['since'], zone)}  {data['name']}  {click.style(data['state'], bold=bool(data['active']))}{settled}  {edges}{pull}"
+
+
+def frame(data: dict[str, Any], zone: ZoneInfo) -> str:
+    """Something that went over a wire: time, way, text, bytes."""
+    ways = {
+        "sent": click.style("→", fg="cyan"),
+        "got": click.style("←", fg="green"),
+        "lost": click.style("×", fg="red"),
+    }
+    raw = click.style(f"  [{data['raw']}]", dim=True) if data["raw"] else ""
+    return f"{clock(data['at'], zone)}  {ways[data['way']]} {data['text']}{raw}"
+
+
+def clock(text: str | None, zone: ZoneInfo) -> str:
+    """A time to the millisecond, as the site's clock shows it."""
+    return (
+        datetime.fromisoformat(text).astimezone(zone).strftime("%H:%M:%S.%f")[:-3] if text else "            "
+    )
 
 
 def change(kind: str, data: dict[str, Any], zone: ZoneInfo) -> str | None:

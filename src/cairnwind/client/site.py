@@ -186,6 +186,49 @@ class Site:
         """Every board and the health of its link."""
         return self._list("/boards")
 
+    def board(self, name: str) -> dict[str, Any]:
+        """One board, with the rate and the errors of its link."""
+        return self._dict(f"/boards/{quote(name, safe='')}")
+
+    def pins(self, board: str) -> list[dict[str, Any]]:
+        """Every position of a board, or every line: numbers of both kinds, what it can, who uses it, its level."""
+        return self._list(f"/boards/{quote(board, safe='')}/pins")
+
+    def traffic(self, board: str, *, after: int = 0) -> dict[str, Any]:
+        """What went over a board's link after frame ``after``, as far as it is kept: ``frames``, rate, errors."""
+        found: dict[str, Any] = self.call(
+            "GET", f"/boards/{quote(board, safe='')}/traffic", params={"after": after}
+        )
+        return found
+
+    def try_pin(self, pin: str, mode: str, *, lease: str = "2 s", **how: str) -> dict[str, Any]:
+        """Try a pin like 'shelf:J2-9' that nobody owns; call it again within ``lease`` to go on, and to read.
+
+        ``mode``: output (``level``), pwm (``frequency``, ``duty``), tone (``frequency``), input and count
+        (``pull``), analogue. On a pin of an output with PWM, pwm tries another frequency and duty live.
+        """
+        found: dict[str, Any] = self.call("PUT", self._trial(pin), {"mode": mode, "lease": lease, **how})
+        return found
+
+    def end_try(self, pin: str) -> None:
+        """Let a tried pin go, before its lease does."""
+        self.call("DELETE", self._trial(pin))
+
+    def pretend(self, input: str, state: str) -> None:
+        """Work an input of a simulated board: its word for a state, or volts."""
+        analogue = next(
+            (each["kind"] == "analogue" for each in self.inputs() if each["name"] == input), False
+        )
+        self.call(
+            "PUT", f"/inputs/{quote(input, safe='')}/simulated", {"volts" if analogue else "state": state}
+        )
+
+    def _trial(self, pin: str) -> str:
+        board, colon, place = pin.partition(":")
+        if not colon:
+            raise CallerError("bad-value", f"'{pin}' is not a pin.", "Write board:J2-9 or board:line-41.")
+        return f"/boards/{quote(board, safe='')}/pins/{quote(place, safe='')}/trial"
+
     def why(self, output: str) -> dict[str, Any]:
         """Why an output is as it is: sentence, steps, remedy."""
         return self._dict(f"/outputs/{quote(output, safe='')}/why")

@@ -15,6 +15,7 @@ from flask import Flask, Response, request, send_from_directory
 from werkzeug.exceptions import HTTPException
 
 from cairnwind import __version__
+from cairnwind.boards.link import Link
 from cairnwind.core import events as ev
 from cairnwind.core.claims import (
     PERSON,
@@ -29,16 +30,19 @@ from cairnwind.core.claims import (
     until,
 )
 from cairnwind.core.errors import CallerError, Trouble, unknown
-from cairnwind.core.model import Output
-from cairnwind.core.quantities import NS, duration
+from cairnwind.core.model import Board, Input, Output
+from cairnwind.core.quantities import NS, duration, parse
+from cairnwind.core.settings import FULL, Level, level
+from cairnwind.core.trials import MODES, PULLS, owner
 from cairnwind.core.why import why
-from cairnwind.service import shapes
+from cairnwind.service import pinout, shapes
 from cairnwind.service.first import clock
 from cairnwind.service.keys import Keys
 from cairnwind.service.problems import from_http, from_trouble, problem
 from cairnwind.service.repeats import Repeats
 from cairnwind.service.runtime import Runtime
 from cairnwind.service.server import HANDOVER, HEADERS
+from cairnwind.site.pins import resolve
 from cairnwind.store.reader import Key
 
 log = logging.getLogger("cairnwind.http")
@@ -99,7 +103,12 @@ class _Api:
             f"{v1}/outputs/<name>/lockouts/<tag>": {"PUT": self.lock, "DELETE": self.unlock},
             f"{v1}/inputs": {"GET": self.get_inputs},
             f"{v1}/inputs/<name>": {"GET": self.get_input},
+            f"{v1}/inputs/<name>/simulated": {"PUT": self.pretend},
             f"{v1}/boards": {"GET": self.get_boards},
+            f"{v1}/boards/<name>": {"GET": self.get_board},
+            f"{v1}/boards/<name>/pins": {"GET": self.get_pins},
+            f"{v1}/boards/<name>/pins/<pin>/trial": {"PUT": self.put_trial, "DELETE": self.end_trial},
+            f"{v1}/boards/<name>/traffic": {"GET": self.get_traffic},
             f"{v1}/claims": {"GET": self.get_claims, "POST": self.make_claim},
             f"{v1}/claims/<int:number>": {"PATCH": self.renew_claim, "DELETE": self.release_claim},
             f"{v1}/all-stop": {"GET": self.get_stop, "PUT": self.stop, "DELETE": self.reset_stop},
@@ -192,6 +201,39 @@ class _Api:
 
     def get_boards(self) -> Response:
         return self._cached(lambda: b"[" + b",".join(self.runtime.publisher.current.boards.values()) + b"]")
+
+    def get_board(self, name: str) -> Response:
+        board, link = self._board(name)
+        return _json(pinout.board_whole(board, self.runtime.engine.board_now(name), link))
+
+    def get_pins(self, name: str) -> Response:
+        board, link = self._board(name)
+        find = self.runtime.publisher.find
+        outputs = {
+            each.pin.line: found[0]
+            for each in self.site.outputs.values()
+            if each.pin.board == name and (found := find(each.name)) is not None
+        }
+        engine = self.runtime.engine
+        inputs = {
+            each.pin.line: engine.input_now(each.name)
+            for each in self.site.inputs.values()
+            if each.pin.board == name
+        }
+        trials = {trial.pin.line: trial for trial in engine.trials_now(name)}
+        return _json(pinout.pin_forms(self.site, board, link, outputs, inputs, trials))
+
+    def get_traffic(self, name: str) -> Response:
+        _, link = self._board(name)
+        after = _whole("after", 0) or 0
+        frames = [pinout.frame_form(frame) for frame in link.traffic.after(after)]
+        return _json(
+            {
+                "frames": frames,
+                "rounds_a_second": round(link.traffic.rate(), 1),
+                "errors": link.traffic.errors,
+            }
+        )
 
     def get_claims(self) -> Response:
         pages = self.runtime.publisher.current.pages
@@ -339,6 +381,87 @@ class _Api:
             raise CallerError("bad-value", f"'{text}' is over already.", "Give a time to come.")
         return wall
 
+    # --- bare pins, and the world of simulated boards ------------------------------------------------------
+
+    def put_trial(self, name: str, pin: str) -> Response:
+        """Try a pin that nobody owns, or another frequency and duty on an output that has PWM; renewed by the same call."""
+        _, link = self._board(name)
+        where = resolve(f"{name}:{pin}", dict(self.site.boards))
+        body = _body({"mode", "level", "duty", "frequency", "pull", "lease"})
+        mode = body.get("mode")
+        if mode not in MODES:
+            raise CallerError(
+                "bad-value", f"'{mode}' is not a way to try a pin.", f"Send one of {', '.join(MODES)}."
+            )
+        parts, millihertz, pull = _trial(body, str(mode))
+        span = duration(body.get("lease", "2 s"), longest=60)
+        owned = owner(self.site, where)
+        output = self.site.outputs.get(owned.partition(" ")[2]) if owned.startswith("output") else None
+        if output is not None and output.dimmable and mode == "pwm":
+            return self._try_output(output, Level(parts, millihertz), span)
+        outcome, _ = self.runtime.submit(
+            ev.TryPin(
+                clock(), self.runtime.command_id(), _source(), where, str(mode), span, parts, millihertz, pull
+            )
+        )
+        if outcome.outcome != "driving":
+            code = "unreachable" if outcome.outcome == "unreachable" else "refused"
+            return problem(code, f"{outcome.reason}.", remedy=outcome.remedy, outcome=outcome.outcome)
+        trials = [each for each in self.runtime.engine.trials_now(name) if each.pin.line == where.line]
+        form = pinout.trial_form(trials[0], link.reading(where.line)) if trials else None
+        return _json({"pin": where.name, "line": where.line, "output": None, "trial": form})
+
+    def _try_output(self, output: Output, setting: Level, span: int) -> Response:
+        slot = f"try:{_key().id}"
+        number = self.runtime.slot(output.name, slot)
+        at, name = clock(), self.runtime.command_id()
+        command: ev.Command = ev.Renew(at, name, _source(), output.name, slot, setting)
+        if number is None:
+            command = ev.Wish(at, name, _source(), output.name, setting, Rank.HAND, slot, lease(span))
+        outcome, ended = self.runtime.submit(command, wait=0.0 if number else 1.0)
+        form = shapes.outcome_form(outcome, output, ended)
+        if outcome.outcome != "driving":
+            code = "unreachable" if outcome.outcome == "unreachable" else "refused"
+            return problem(code, f"{output.name}: {outcome.reason}.", **form)
+        found = self.runtime.publisher.find(output.name)
+        confirmed = found[0].confirmed if found else None
+        trial = {"mode": "pwm", "text": f"{output.name} at {output.say(setting)}", "by": _source().text,
+                 "reading": {"high": None if confirmed is None else confirmed.percent,
+                             "period_ns": 10**12 // setting.millihertz if setting.millihertz else None}}  # fmt: skip
+        return _json({"pin": output.pin.name, "line": output.pin.line, "output": output.name, "trial": trial})
+
+    def end_trial(self, name: str, pin: str) -> Response:
+        self._board(name)
+        where = resolve(f"{name}:{pin}", dict(self.site.boards))
+        owned = owner(self.site, where)
+        if owned.startswith("output"):
+            output = self.site.outputs[owned.partition(" ")[2]]
+            slot = f"try:{_key().id}"
+            return self._do(
+                lambda at: ev.Release(at, self.runtime.command_id(), _source(), output.name, slot), output
+            )
+        return self._do(lambda at: ev.EndTry(at, self.runtime.command_id(), _source(), where), None)
+
+    def pretend(self, name: str) -> Response:
+        """Work an input of a simulated board, as the world would."""
+        if name not in self.site.inputs:
+            raise unknown("input", name, self.site.inputs)
+        input = self.site.inputs[name]
+        body = _body({"state", "volts"})
+        world = self.runtime.pins.world(input)
+        if world is None:
+            raise CallerError(
+                "refused",
+                f"{name} is on board {input.pin.board}, which is real.",
+                "Work it with your hand: only simulated boards can be pretended.",
+            )
+        if input.analogue:
+            volts = float(parse(body.get("volts"), "a voltage", bare="v"))
+            world(volts)
+        else:
+            world(_state(input, body.get("state")))
+        return _json({"input": name, "pretended": body.get("volts" if input.analogue else "state")})
+
     def renew_claim(self, number: int) -> Response:
         body = _body({"setting", "wait"}, empty=True)
         claim = self._claim(number)
@@ -472,6 +595,12 @@ class _Api:
             raise unknown("output", name, self.site.outputs)
         return output
 
+    def _board(self, name: str) -> tuple[Board, Link]:
+        board = self.site.boards.get(name)
+        if board is None:
+            raise unknown("board", name, self.site.boards)
+        return board, self.runtime.pins.links[name]
+
     def _claim(self, number: int) -> Claim:
         claim = self.runtime.claims.get(number)
         if claim is None:
@@ -543,6 +672,48 @@ def _need(body: dict[str, Any], name: str) -> str:
     if not isinstance(value, str) or not value:
         raise CallerError("bad-value", f"The request has no text '{name}'.", f"Send '{name}' as a text.")
     return value
+
+
+def _trial(body: dict[str, Any], mode: str) -> tuple[int, int, str]:
+    """Parts high, millihertz and pull of a trial, as far as its mode has them."""
+    parts = millihertz = 0
+    if mode == "output":
+        word = str(body.get("level", "high"))
+        if word not in ("high", "low"):
+            raise CallerError("bad-value", f"'{word}' is not a level of a pin.", "Send high or low.")
+        parts = FULL if word == "high" else 0
+    elif mode == "pwm":
+        share = parse(body.get("duty"), "a share", bare="%")
+        if not 0 <= share <= 100:
+            raise CallerError(
+                "bad-value", f"'{body['duty']}' is outside 0 to 100 %.", "Send a duty like 25 %."
+            )
+        parts = level(share).parts
+    if mode in ("pwm", "tone"):
+        hertz = parse(body.get("frequency"), "a frequency", bare="hz")
+        if not 0 < hertz <= 10**7:
+            raise CallerError(
+                "bad-value", f"'{body['frequency']}' is no frequency to try.", "Send one like 800 Hz."
+            )
+        millihertz = round(hertz * 1000)
+        parts = parts if mode == "pwm" else FULL // 2
+    pull = str(body.get("pull", "none"))
+    if pull not in PULLS:
+        raise CallerError("bad-value", f"'{pull}' is not a pull.", f"Send one of {', '.join(PULLS)}.")
+    return parts, millihertz, pull
+
+
+def _state(input: Input, value: object) -> bool:
+    words = {input.words[0]: False, input.words[1]: True, "inactive": False, "active": True}
+    if isinstance(value, bool):
+        return value
+    if value not in words:
+        raise CallerError(
+            "bad-value",
+            f"'{value}' is not a state of {input.name}.",
+            f"Send {input.words[0]} or {input.words[1]}.",
+        )
+    return words[str(value)]
 
 
 def _words(body: dict[str, Any], name: str) -> str:

@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from typing import Any
 
 from cairnwind.boards.link import Link, make
 from cairnwind.core import events as ev
 from cairnwind.core.claims import Instant
 from cairnwind.core.engine import Engine
-from cairnwind.core.model import Site
+from cairnwind.core.model import Input, Site
 from cairnwind.service.lanes import Item, Lanes
 
 OPEN_WITHIN = 2.0
@@ -89,6 +90,12 @@ class Pins:
                             f"the link to board {board} failed: {error}",
                         )
                     )
+
+    def world(self, input: Input) -> Callable[[Any], None] | None:
+        """How an input of a simulated board is worked: a function of its state, or its volts. None: the board is real."""
+        link = self.links[input.pin.board]
+        found: Callable[[Any], None] | None = getattr(link, "pretend", lambda _: None)(input)
+        return found
 
     def work(self, work: ev.Work) -> None:
         """Hand a trial, or its end, to its link."""

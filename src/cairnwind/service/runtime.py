@@ -148,6 +148,10 @@ class Runtime:
             if wait:
                 self.waiters.pop(command.command, None)
 
+    def slot(self, output: str, slot: str) -> int | None:
+        """The claim in a slot, if one stands."""
+        return self._slots.get((output, slot))
+
     # --- the engine's thread ------------------------------------------------------------------------------
 
     def _run(self) -> None:

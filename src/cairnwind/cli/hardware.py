@@ -1,0 +1,373 @@
+"""Commands for a maker's first half hour: which pin is it, what can it do, does the relay click?"""
+
+from __future__ import annotations
+
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from cairnwind.cli import exits
+from cairnwind.cli.main import _names, _site, as_json, main
+from cairnwind.core.errors import CallerError, Trouble
+
+if TYPE_CHECKING:
+    from cairnwind.client import Site
+
+RENEW_EVERY = 0.25
+
+
+@main.command()
+@click.argument("board", required=False, shell_complete=_names("board"))
+@click.option("--learn", metavar="NAME", help="Make a map of this name, one line at a time.")
+@click.option(
+    "--watching",
+    is_flag=True,
+    help="With --learn: watch lines (touch one to ground) instead of driving them.",
+)
+@click.option(
+    "--to", default="maps", show_default=True, help="With --learn: folder for the map, beside the site file."
+)
+@as_json
+@click.pass_context
+def pins(
+    ctx: click.Context, board: str | None, learn: str | None, watching: bool, to: str, as_json: bool
+) -> None:
+    """The pins of BOARD, or of all boards: both numbers, what they can, who uses them, what they are at."""
+    from cairnwind.cli import show_pins
+
+    site = _site(ctx)
+    boards = [site.board(board)] if board else [site.board(each["name"]) for each in site.boards()]
+    if learn:
+        if len(boards) != 1:
+            raise CallerError(
+                "bad-value",
+                "A map is learned for one board.",
+                "Say which: cairnwind pins BOARD --learn NAME.",
+            )
+        _learn(site, boards[0], learn, Path(to), watching=watching)
+        return
+    found = [(each, site.pins(each["name"])) for each in boards]
+    if as_json:
+        from cairnwind.cli import show
+
+        show.emit([{**each, "pins": its} for each, its in found])
+        return
+    for each, its in found:
+        show_pins.pins(each, its)
+
+
+@main.command(name="try", context_settings={"ignore_unknown_options": True})
+@click.argument("pin")
+@click.argument("mode", type=click.Choice(["output", "pwm", "tone", "input", "analogue", "count"]))
+@click.argument("how", nargs=-1)
+@click.option("--for", "lasting", metavar="TIME", help="End by itself after so long.")
+@click.option("--once", is_flag=True, help="Read once, then let the pin go.")
+@as_json
+@click.pass_context
+def try_(
+    ctx: click.Context,
+    pin: str,
+    mode: str,
+    how: tuple[str, ...],
+    lasting: str | None,
+    once: bool,
+    as_json: bool,
+) -> None:
+    """Try a bare PIN, like shelf:J2-9, until Ctrl-C: it is let go with this command, however that ends.
+
+    \b
+    output [high|low]      pwm 800Hz 25%      tone 440Hz
+    input [up|down]        count [up|down]    analogue
+
+    On the pin of an output with PWM, pwm tries another frequency and duty live.
+    """
+    from cairnwind.cli import show, show_pins
+    from cairnwind.core.quantities import NS, duration
+
+    asked = _how(mode, how)
+    site = _site(ctx)
+    end = time.monotonic() + (duration(lasting) / NS if lasting else 1e9)
+    shown = ""
+    try:
+        while True:
+            form = site.try_pin(pin, mode, **asked)
+            if form["trial"] is None:
+                raise Trouble(
+                    "refused", f"{pin} cannot be tried so; the journal says why.", f"cairnwind journal {pin}"
+                )
+            line = show_pins.trial(form)
+            if as_json:
+                show.emit(form)
+            elif line != shown:
+                click.echo(line)
+                shown = line
+            sys.stdout.flush()
+            if time.monotonic() >= end or (once and show_pins.has_read(form)):
+                break
+            time.sleep(RENEW_EVERY)
+    except KeyboardInterrupt:
+        pass
+    site.end_try(pin)
+    if not as_json:
+        click.echo(f"Let go of {pin}.")
+
+
+def _how(mode: str, words: tuple[str, ...]) -> dict[str, str]:
+    """What follows the mode, by its unit or its place."""
+    found: dict[str, str] = {}
+    text = " ".join(words)
+    import re
+
+    for amount, unit in re.findall(r"([\d.,]+)\s*([a-zA-Z%]*)", text):
+        found[
+            "duty" if unit == "%" or (mode == "pwm" and not unit and "frequency" in found) else "frequency"
+        ] = f"{amount} {unit}".strip()
+    for word in re.sub(r"[\d.,]+\s*[a-zA-Z%]*", " ", text).split():
+        if word in ("high", "low", "on", "off"):
+            found["level"] = {"on": "high", "off": "low"}.get(word, word)
+        elif word in ("up", "down", "none"):
+            found["pull"] = word
+        elif word not in ("at", "pull"):
+            raise CallerError(
+                "bad-value", f"'{word}' says nothing about {mode}.", "See: cairnwind try --help."
+            )
+    if mode == "pwm" and not {"frequency", "duty"} <= found.keys():
+        raise CallerError("bad-value", "PWM needs a frequency and a duty.", "Write: pwm 800Hz 25%.")
+    if mode == "tone" and "frequency" not in found:
+        raise CallerError("bad-value", "A tone needs a frequency.", "Write: tone 440Hz.")
+    return found
+
+
+@main.command()
+@click.argument("name", required=False, shell_complete=_names("output, board"))
+@click.option("--step", default="500 ms", show_default=True, help="Time of each on and of each off.")
+@click.option(
+    "--dwell", default="3 s", show_default=True, help="Time for each output when walking through a board."
+)
+@click.option("--times", type=click.IntRange(1), help="Blink so often, then end (else until Ctrl-C).")
+@click.pass_context
+def identify(ctx: click.Context, name: str | None, step: str, dwell: str, times: int | None) -> None:
+    """Blink output NAME, or each output of board NAME in turn; without a name, tell which input just changed."""
+    from cairnwind.core.quantities import NS, duration
+
+    site = _site(ctx)
+    pause, stay = duration(step) / NS, duration(dwell) / NS
+    if name is None:
+        _tell_inputs(site)
+        return
+    outputs = site.outputs()
+    here = [each for each in outputs if each["board"] == name]
+    single = [each for each in outputs if each["name"] == name]
+    if not here and not single:
+        if name in {each["name"] for each in site.boards()}:
+            raise CallerError(
+                "bad-value", f"Board {name} has no outputs.", "cairnwind try works its bare pins."
+            )
+        site.output(name)
+    try:
+        for number, each in enumerate(single or here):
+            place = f" of {len(here)}" if not single else ""
+            click.echo(
+                f"{number + 1}{place}  {click.style(each['name'], bold=True)}  {each['label']}  at {each['pin']} (line {each['line']})"
+            )
+            count = times or (max(1, round(stay / (2 * pause))) if not single else None)
+            _blink(site, each["name"], pause, count)
+    except KeyboardInterrupt:
+        click.echo("\nLet go.")
+
+
+def _blink(site: Site, name: str, pause: float, times: int | None) -> None:
+    done = 0
+    try:
+        with site.hold(name) as hold:
+            while times is None or done < times:
+                time.sleep(pause)
+                hold.change("off")
+                time.sleep(pause)
+                done += 1
+                if times is None or done < times:
+                    hold.change("on")
+    except Trouble as error:
+        click.echo(f"   {error}", err=True)
+
+
+def _tell_inputs(site: Site) -> None:
+    click.echo(click.style("Press, open or move something; Ctrl-C ends it.", dim=True))
+    before = {each["name"]: each["state"] for each in site.inputs()}
+    try:
+        for change in site.changes():
+            if change.kind == "input" and before.get(change.name) != change.data["state"]:
+                data = change.data
+                click.echo(
+                    f"{click.style(data['name'], bold=True)}  {data['label']}: {before.get(change.name)} → {data['state']}  at {data['pin']} (line {data['line']})"
+                )
+                before[change.name] = data["state"]
+                sys.stdout.flush()
+    except KeyboardInterrupt:
+        click.echo()
+
+
+@main.command()
+@click.argument("input", shell_complete=_names("input"))
+@click.argument("state", nargs=-1, required=True)
+@click.pass_context
+def pretend(ctx: click.Context, input: str, state: tuple[str, ...]) -> None:
+    """Work INPUT of a simulated board: one of its two words, or volts. Real boards are worked by hand."""
+    _site(ctx).pretend(input, " ".join(state))
+    click.echo(f"{input} is pretended to be {' '.join(state)}.")
+
+
+@main.command()
+@click.argument("chip")
+@click.option("--bus", metavar="PATH", help="Ask this bus which addresses answer: /dev/i2c-1.")
+@as_json
+@click.pass_context
+def chain(ctx: click.Context, chip: str, bus: str | None, as_json: bool) -> None:
+    """The address switches of CHIP (a profile), with their addresses; and what answers on a bus."""
+    from cairnwind.boards import profiles, twowire
+    from cairnwind.cli import show, show_pins
+
+    profile = profiles.chip(chip, (Path("profiles"),))
+    found = twowire.scan(bus) if bus else {}
+    rows = [
+        {"switches": switches, "address": address, "found": found.get(address, "")}
+        for switches, address in twowire.truth_table(profile)
+    ]
+    others = {
+        address: what for address, what in found.items() if address not in {row["address"] for row in rows}
+    }
+    if as_json:
+        show.emit({"chip": chip, "rows": rows, "others": others})
+    else:
+        show_pins.chain(profile.title, rows, others, asked=bool(bus))
+
+
+@main.command()
+@click.argument("site_file", required=False, type=click.Path(dir_okay=False))
+@as_json
+@click.pass_context
+def doctor(ctx: click.Context, site_file: str | None, as_json: bool) -> None:
+    """Check this machine's devices, your rights to them and who holds them; of SITE_FILE's boards, if given."""
+    from cairnwind.boards.doctor import examine
+    from cairnwind.cli import show
+    from cairnwind.site import read_site
+
+    found = examine(read_site(site_file) if site_file else None)
+    if as_json:
+        show.emit([{"good": each.good, "what": each.what, "remedy": each.remedy} for each in found])
+    else:
+        for each in found:
+            mark = {
+                True: click.style("good   ", fg="green"),
+                False: click.style("trouble", fg="red"),
+                None: click.style("note   ", dim=True),
+            }[each.good]
+            click.echo(f"{mark}  {each.what}")
+            if each.remedy:
+                click.echo(f"         {each.remedy}")
+    if any(each.good is False for each in found):
+        ctx.exit(exits.OTHER)
+
+
+# --- learning a map ---------------------------------------------------------------------------------------
+
+
+@contextmanager
+def _kept_up(site: Site, pin: str, watching: bool) -> Iterator[dict[str, Any]]:
+    """A line that blinks, or is watched, for as long as one is asked about it."""
+    over, latest = threading.Event(), {"count": 0}
+
+    def work() -> None:
+        high = True
+        while not over.wait(0.3):
+            try:
+                if watching:
+                    reading = site.try_pin(pin, "count", pull="up")["trial"]["reading"]
+                    latest["count"] = reading["count"] or 0
+                else:
+                    site.try_pin(pin, "output", level="high" if high else "low")
+                    high = not high
+            except (Trouble, TypeError):
+                continue
+
+    thread = threading.Thread(target=work, daemon=True)
+    thread.start()
+    try:
+        yield latest
+    finally:
+        over.set()
+        thread.join()
+        try:
+            site.end_try(pin)
+        except Trouble:
+            pass
+
+
+def _learn(site: Site, board: dict[str, Any], name: str, folder: Path, *, watching: bool) -> None:
+    """Ask for each free line which position it is; what was said is written after each answer."""
+    import re
+
+    from cairnwind.boards import maps
+
+    lines = [
+        each
+        for each in site.pins(board["name"])
+        if each["line"] is not None and not each["holder"] and not each["user"]
+    ]
+    path = folder / f"{name}.toml"
+    found: dict[str, dict[int, tuple[int, str]]] = {}
+    if path.exists():
+        for position in maps.read(path).positions.values():
+            if position.line is not None:
+                found.setdefault(position.connector, {})[position.number] = (position.line, position.title)
+    known = {line for table in found.values() for line, _ in table.values()}
+    what = (
+        "is watched with its pull-up: touch positions to ground"
+        if watching
+        else "goes high and low: see it with an LED and a resistor, or a meter"
+    )
+    click.echo(f"Each free line of {board['name']} {what}.")
+    click.echo(
+        "Say the position, like J2-9; Enter skips the line; 'done' ends. Nothing else is driven meanwhile."
+    )
+    if not watching and not click.confirm(f"Is nothing wired to {board['name']} that may not be switched?"):
+        return
+    for each in lines:
+        if each["line"] in known:
+            continue
+        pin = f"{board['name']}:line-{each['line']}"
+        with _kept_up(site, pin, watching) as latest:
+            while True:
+                said = click.prompt(
+                    f"line {each['line']}{' (' + each['title'] + ')' if each['title'] else ''}",
+                    default="",
+                    show_default=False,
+                ).strip()
+                if watching and not said and latest["count"]:
+                    click.echo(f"   it has changed {latest['count']} times")
+                match = re.fullmatch(r"([A-Za-z]\w*)-(\d+)", said)
+                if match and int(match[2]) not in found.get(match[1], {}):
+                    found.setdefault(match[1], {})[int(match[2])] = (each["line"], each["title"])
+                    maps.write(path, f"Learned from {board['name']}", found)
+                elif match:
+                    click.echo(f"   {said} is line {found[match[1]][int(match[2])][0]} already.", err=True)
+                    continue
+                elif said not in ("", "done"):
+                    click.echo("   A position is a connector and a number: J2-9.", err=True)
+                    continue
+                break
+        if said == "done":
+            break
+    count = sum(len(table) for table in found.values())
+    if count:
+        click.echo(
+            f'{path} has {count} positions. Move it beside the site file as maps/{name}.toml and write: map = "{name}".'
+        )
+    else:
+        click.echo("Nothing was learned, and nothing written.")
