@@ -7,6 +7,7 @@ CONSOLE := src/cairnwind/service/console
 CONSOLE_SOURCES := $(shell find console -type f -not -path '*/node_modules/*' 2>/dev/null)
 PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 ROWS ?= .
+BOARD := src/cairnwind/demo/board
 
 .PHONY: help setup demo test lint bench screenshots console packages kernel-lab clean
 
@@ -20,7 +21,7 @@ help:
 	@echo "make console      the web console, built if its sources changed"
 	@echo "make clean        remove what was built"
 
-setup: $(VENV)/.run console
+setup: $(VENV)/.run console $(BOARD)
 
 $(VENV)/.made:
 	@test -n "$(PYTHON)" || { echo "Python 3.11 or newer is needed, and is not on the PATH."; exit 1; }
@@ -58,6 +59,12 @@ $(CONSOLE)/index.html: $(CONSOLE_SOURCES) | $(VENV)/.run
 	@tools/with-node.sh $(BIN) npm --prefix console install --no-save --no-audit --no-fund --loglevel=error
 	@tools/with-node.sh $(BIN) npm --prefix console run --silent build
 	@touch $@
+
+# The firmware as a program: the demo's serial board. Without a compiler the demo simulates that board another way.
+$(BOARD): $(wildcard firmware/*.c firmware/*.h firmware/Makefile)
+	@command -v cc >/dev/null || tools/packages.sh gcc libc6-dev || true
+	@if command -v cc >/dev/null; then echo "setting up: firmware"; $(MAKE) -s -C firmware native && cp build/firmware/board $@; \
+	else echo "no C compiler: the demo's serial board will be simulated without its firmware"; fi
 
 demo: setup
 	@$(BIN)/cairnwind demo

@@ -50,6 +50,7 @@ class ModbusLink(Worker):
         self._frequencies: dict[int, int] = {}
         self._missed = 0
         self._polled = 0.0
+        self._gap = 0.0 if self.facts.tcp else max(0.00175, 38.5 / self.facts.baud)
 
     # --- coming and going ---------------------------------------------------------------------------------
 
@@ -85,6 +86,7 @@ class ModbusLink(Worker):
                 stopbits=self.facts.stop_bits,
                 timeout=wait,
                 retries=0,
+                trace_packet=self._line.trace,
             )
         if not self._connect(client):
             raise self._cannot_open(port)
@@ -244,7 +246,7 @@ class ModbusLink(Worker):
             if time.monotonic() < self._polled + pause:
                 return
         else:
-            self.rest(0)
+            self.rest(self._gap)  # the silence that the standard asks for between frames; a drive ends it sooner
         self._polled = time.monotonic()
         if self.facts.profile is None:
             self._poll_own()
@@ -275,7 +277,8 @@ class ModbusLink(Worker):
                 }
             elif trial.mode == "count":
                 count = self._ask("read_input_registers", EDGES + line, count=1, quiet=True)[0]
-                reading = self.readings.setdefault(line, {"start": count})
+                reading = self.readings.setdefault(line, {})
+                reading.setdefault("start", count)
                 reading |= {
                     "level": FULL if bits >> line & 1 else 0,
                     "count": (count - reading["start"]) & WHOLE,

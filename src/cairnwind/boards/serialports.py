@@ -61,7 +61,7 @@ class Line:
 
     def trace(self, sending: bool, data: bytes) -> bytes:
         """What the client calls with everything that goes over the line."""
-        self.raw[0 if sending else 1] += data
+        self.raw[0 if sending else 1] = data  # of what comes, the client gives all that it has so far
         return data
 
     @classmethod

@@ -154,6 +154,7 @@ def _how(mode: str, words: tuple[str, ...]) -> dict[str, str]:
 @click.pass_context
 def identify(ctx: click.Context, name: str | None, step: str, dwell: str, times: int | None) -> None:
     """Blink output NAME, or each output of board NAME in turn; without a name, tell which input just changed."""
+    from cairnwind.cli import show
     from cairnwind.core.quantities import NS, duration
 
     site = _site(ctx)
@@ -174,7 +175,7 @@ def identify(ctx: click.Context, name: str | None, step: str, dwell: str, times:
         for number, each in enumerate(single or here):
             place = f" of {len(here)}" if not single else ""
             click.echo(
-                f"{number + 1}{place}  {click.style(each['name'], bold=True)}  {each['label']}  at {each['pin']} (line {each['line']})"
+                f"{number + 1}{place}  {click.style(each['name'], bold=True)}  {each['label']}  at {show.both(each)}"
             )
             count = times or (max(1, round(stay / (2 * pause))) if not single else None)
             _blink(site, each["name"], pause, count)
@@ -198,6 +199,8 @@ def _blink(site: Site, name: str, pause: float, times: int | None) -> None:
 
 
 def _tell_inputs(site: Site) -> None:
+    from cairnwind.cli import show
+
     click.echo(click.style("Press, open or move something; Ctrl-C ends it.", dim=True))
     before = {each["name"]: each["state"] for each in site.inputs()}
     try:
@@ -205,7 +208,7 @@ def _tell_inputs(site: Site) -> None:
             if change.kind == "input" and before.get(change.name) != change.data["state"]:
                 data = change.data
                 click.echo(
-                    f"{click.style(data['name'], bold=True)}  {data['label']}: {before.get(change.name)} → {data['state']}  at {data['pin']} (line {data['line']})"
+                    f"{click.style(data['name'], bold=True)}  {data['label']}: {before.get(change.name)} → {data['state']}  at {show.both(data)}"
                 )
                 before[change.name] = data["state"]
                 sys.stdout.flush()
@@ -215,12 +218,12 @@ def _tell_inputs(site: Site) -> None:
 
 @main.command()
 @click.argument("input", shell_complete=_names("input"))
-@click.argument("state", nargs=-1, required=True)
+@click.argument("how", nargs=-1, required=True)
 @click.pass_context
-def pretend(ctx: click.Context, input: str, state: tuple[str, ...]) -> None:
+def pretend(ctx: click.Context, input: str, how: tuple[str, ...]) -> None:
     """Work INPUT of a simulated board: one of its two words, or volts. Real boards are worked by hand."""
-    _site(ctx).pretend(input, " ".join(state))
-    click.echo(f"{input} is pretended to be {' '.join(state)}.")
+    _site(ctx).pretend(input, " ".join(how))
+    click.echo(f"{input} is pretended to be {' '.join(how)}.")
 
 
 @main.command()

@@ -141,21 +141,31 @@ def serve(ctx: click.Context, site_file: str, state: str | None, port: int | Non
 @as_json
 @click.pass_context
 def demo(ctx: click.Context, state: str | None, port: int | None, as_json: bool) -> None:
-    """Serve the demo site: a made-up pottery studio on a simulated board."""
-    from cairnwind.demo import SITE_FILE
-
-    _serve(ctx, SITE_FILE, state, port, demo=True, as_json=as_json)
+    """Serve the demo site: a made-up pottery studio on simulated boards."""
+    _serve(ctx, None, state, port, demo=True, as_json=as_json)
 
 
 def _serve(
-    ctx: click.Context, site_file: Path, state: str | None, port: int | None, *, demo: bool, as_json: bool
+    ctx: click.Context,
+    site_file: Path | None,
+    state: str | None,
+    port: int | None,
+    *,
+    demo: bool,
+    as_json: bool,
 ) -> None:
     from cairnwind import folder
     from cairnwind.cli import show
     from cairnwind.service.serve import Service, run
     from cairnwind.site import read_site
 
-    site = read_site(site_file)
+    box = None
+    if site_file is None:
+        from cairnwind import demo as saltmarsh
+
+        site, box = saltmarsh.site()
+    else:
+        site = read_site(site_file)
     path = (
         state
         or ctx.obj["state"]
@@ -169,7 +179,7 @@ def _serve(
     if demo:
         from cairnwind.demo.world import World
 
-        world = World(site, service.pins.links)
+        world = World(site, service.pins.links, box)
 
     def started(service: Service) -> None:
         if as_json:
@@ -177,7 +187,7 @@ def _serve(
             sys.stdout.flush()
             return
         click.echo(
-            f"{click.style(site.name, bold=True)}{': a made-up site on a simulated board; nothing real is switched.' if demo else ''}\n"
+            f"{click.style(site.name, bold=True)}{': a made-up site on simulated boards; nothing real is switched.' if demo else ''}\n"
         )
         if demo or terminal:
             click.echo(f"  console   {service.sign_in_link()}")
@@ -325,6 +335,10 @@ def watch(ctx: click.Context, names: tuple[str, ...], board: str | None, as_json
         click.echo(click.style("Watching; Ctrl-C ends it.", dim=True))
     shown: dict[str, str] = {}
     for change in site.changes():
+        if change.kind == "afresh" and not as_json:
+            for each in change.data["inputs"]:
+                if each["name"] in names:
+                    click.echo(show.reading(each, zone))
         if names and change.name not in names:
             continue
         if as_json:
@@ -334,10 +348,6 @@ def watch(ctx: click.Context, names: tuple[str, ...], board: str | None, as_json
             click.echo(show.reading(change.data, zone))
             sys.stdout.flush()
             continue
-        if change.kind == "afresh":
-            for each in change.data["inputs"]:
-                if each["name"] in names:
-                    click.echo(show.reading(each, zone))
         line = show.change(change.kind, change.data, zone)
         if line is not None and shown.get(change.name) != line[12:]:
             shown[change.name] = line[12:]

@@ -88,7 +88,7 @@ def look(
                     state,
                     _because(each),
                     time_of(each["since"], zone),
-                    f"{each['pin']} (line {each['line']})",
+                    both(each),
                 )
         for each in inputs:
             if each[key] == place:
@@ -97,9 +97,15 @@ def look(
                     Text(each["state"], style="bold" if each["active"] else ""),
                     Text("input", style="dim"),
                     time_of(each["since"], zone),
-                    f"{each['pin']} (line {each['line']})",
+                    both(each),
                 )
     out.print(table)
+
+
+def both(thing: dict[str, Any]) -> str:
+    """A pin by both its numbers, once where they are the same."""
+    pin = str(thing["pin"])
+    return pin if pin.endswith(f":line-{thing['line']}") else f"{pin} (line {thing['line']})"
 
 
 def _because(output: dict[str, Any]) -> str:

@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from cairnwind.cli.show import console
+from cairnwind.cli.show import both, console
 
 POWER_ON = {
     "pull-up": "pulled up",
@@ -31,11 +31,10 @@ def pins(board: dict[str, Any], found: list[dict[str, Any]]) -> None:
     for connector in dict.fromkeys(each["connector"] for each in found):
         rows = [each for each in found if each["connector"] == connector]
         table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim", show_edge=False)
-        for name in (connector or "line", "line", "can", "now", "before software", "used by"):
-            if connector or name != "line":
-                table.add_column(
-                    name, no_wrap=name != "used by", justify="right" if name == "line" else "left"
-                )
+        heads = [connector, "line"] if connector else ["line"]
+        for name in (*heads, "can", "now", "before software", "used by"):
+            numeric = name == "line" and connector
+            table.add_column(name, no_wrap=name != "used by", justify="right" if numeric else "left")
         free: list[int] = []
         for row in rows:
             if row["line"] is None:
@@ -124,7 +123,7 @@ def has_read(form: dict[str, Any]) -> bool:
 def trial(form: dict[str, Any]) -> str:
     """A trial with its reading, as one line."""
     trial, reading = form["trial"], form["trial"]["reading"]
-    parts = [f"{form['pin']} (line {form['line']})", trial["text"]]
+    parts = [both(form), trial["text"]]
     if reading["raw"] is not None:
         parts.append(
             f"reads {reading['raw']} of {reading['full']}"

@@ -165,7 +165,11 @@ class Engine:
 
     def trials_now(self, board: str) -> list[Trial]:
         """What is being tried on a board."""
-        return [trial for (name, _), trial in self._trials.standing.items() if name == board]
+        return [trial for (name, _), trial in list(self._trials.standing.items()) if name == board]
+
+    def trial_failure(self, board: str, line: int) -> str:
+        """Why the last trial of a pin came to nothing; empty while it stands."""
+        return self._trials.failures.get((board, line), "")
 
     def board_now(self, name: str) -> BoardNow:
         """The board as it stands."""
@@ -560,6 +564,7 @@ class Engine:
 
     def _trial_failed(self, event: ev.TrialFailed) -> None:
         self._end_trials(f"not possible: {event.reason}", event.board, event.line)
+        self._trials.failures[event.board, event.line] = event.reason
 
     def _trial_due(self, board: str, line: str) -> None:
         trial = self._trials.standing.get((board, int(line)))
@@ -874,12 +879,20 @@ class Engine:
         setting: Setting | None = None,
         word: str = "refused",
     ) -> None:
-        name = getattr(event, "output", "")
+        name = event.pin.name if isinstance(event, ev.TryPin) else getattr(event, "output", "")
         wanted = f" to {self._standings[name].output.say(setting)}" if setting is not None else ""
         text = f"{name or 'site'}{wanted} ({word}: {refusal.reason})"
         data = {"verb": type(event).__name__.lower(), "outcome": word, "reason": refusal.reason}
         self._record(sequence, "command", name, text, event, data)
-        outcome = ev.Outcome(event.command, sequence, word, name, refusal.reason, refusal.remedy, setting)
+        outcome = ev.Outcome(
+            event.command,
+            sequence,
+            word,
+            getattr(event, "output", ""),
+            refusal.reason,
+            refusal.remedy,
+            setting,
+        )
         self._effects.append(outcome)
 
     def _no_journal(self) -> Refusal:

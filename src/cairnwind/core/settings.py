@@ -117,4 +117,14 @@ class Kind:
     """What claims for 'on' do after a stop: 'auto' (they count again) or 'command' (a new one is needed)."""
 
 
-KINDS = {kind.name: kind for kind in (Kind("relay", False, "auto"), Kind("lamp", True, "auto"))}
+KINDS = {
+    kind.name: kind
+    for kind in (
+        Kind("relay", False, "auto"),
+        Kind("lamp", True, "auto"),
+        Kind("fan", True, "auto"),
+        Kind("heater", False, "command"),
+        Kind("motor", True, "command"),
+        Kind("lock", False, "command"),
+    )
+}

@@ -68,6 +68,8 @@ class Trials:
     def __init__(self, site: Site) -> None:
         self._site = site
         self.standing: dict[tuple[str, int], Trial] = {}
+        self.failures: dict[tuple[str, int], str] = {}
+        """Why the last trial of a pin came to nothing, in the board's words."""
 
     def refusal(self, pin: Pin, mode: str, millihertz: int) -> Refusal | None:
         """Why this pin may not be tried so, whatever the gates say."""
@@ -134,6 +136,7 @@ class Trials:
         at = (trial.pin.board, trial.pin.line)
         before = self.standing.get(at)
         self.standing[at] = trial
+        self.failures.pop(at, None)
         return before is None or replace(before, ends=trial.ends) != trial
 
     def take(self, board: str, line: int) -> Trial | None:

@@ -1,43 +1,107 @@
-"""The small world behind the demo's board: what the loads do shows on the sensors."""
+"""The small world behind the demo's boards: what the loads do shows on the sensors.
+
+The draught follows the vent; the kiln warms while it fires and has a draught; the cupboard warms and is aired;
+daylight follows the hour; the hoist reaches its top.
+"""
 
 from __future__ import annotations
 
+import math
 import threading
+from datetime import datetime
+from typing import Any
+from zoneinfo import ZoneInfo
 
 from cairnwind.boards.link import Link
 from cairnwind.boards.simulated import SimulatedLink
 from cairnwind.boards.wire import from_pin
-from cairnwind.core.model import Site
+from cairnwind.core.model import Input, Site
+from cairnwind.demo.serialboard import SerialBoard
 
+TURN = 0.5
+"""Seconds between two steps of the world."""
 DRAUGHT_AFTER = 2.0
 """Seconds from the vent's relay to a draught that the flow switch feels."""
+HOIST_TRAVEL = 8.0
+"""Seconds from the bottom to the top."""
+OUTSIDE = 14.0
 
 
 class World:
-    """The kiln door is closed at first; the draught follows the vent."""
+    """See the module's page."""
 
-    def __init__(self, site: Site, links: dict[str, Link]) -> None:
+    def __init__(self, site: Site, links: dict[str, Link], box: SerialBoard | None) -> None:
         shelf = links["shelf"]
         assert isinstance(shelf, SimulatedLink)
-        self._shelf = shelf
-        self._vent = site.outputs["kiln-vent"]
-        self._draught: threading.Timer | None = None
-        shelf.watchers.append(self._moved)
+        self._site, self._shelf, self._box = site, shelf, box
+        self._zone = ZoneInfo(site.timezone)
+        self._on: dict[str, float] = {}
+        """By output: how far it is on, 0 to 1."""
+        self._kiln = self._cupboard = OUTSIDE + 4
+        self._draught = self._hoist = 0.0
+        self._outputs = {(each.pin.board, each.pin.line): each for each in site.outputs.values()}
+        shelf.watchers.append(lambda line, level: self._moved("shelf", line, level))
         for name in ("kiln-door", "emergency-button"):
             shelf.preset(site.inputs[name], False)
+        for name in ("pug-mill-lid", "yard-gate"):
+            input = site.inputs[name]
+            links[input.pin.board].pretend(input)(False)  # type: ignore[attr-defined]
+        for name in ("kiln-temperature", "cupboard-temperature", "daylight"):
+            shelf.volts[site.inputs[name].pin.line] = self._volts(name)
+        if box is not None:
+            box.watchers.append(lambda pin, value: self._moved("hoist-box", pin, value * 1_000_000 // 65535))
+            box.level(site.inputs["hoist-top"].pin.line, True)
+            links["hoist-box"].pretend = self._pretend  # type: ignore[attr-defined]
+        self._over = threading.Event()
+        self._thread = threading.Thread(target=self._run, name="world", daemon=True)
+        self._thread.start()
 
     def end(self) -> None:
         """Nothing moves any more."""
-        self._shelf.watchers.remove(self._moved)
-        if self._draught is not None:
-            self._draught.cancel()
+        self._over.set()
+        self._thread.join()
+        if self._box is not None:
+            self._box.end()
 
-    def _moved(self, line: int, level: int) -> None:
-        if line != self._vent.pin.line:
-            return
-        if self._draught is not None:
-            self._draught.cancel()
-        on = from_pin(self._vent, level).on
-        self._draught = threading.Timer(DRAUGHT_AFTER, self._shelf.set_input, ("vent-flow", on))
-        self._draught.daemon = True
-        self._draught.start()
+    def _moved(self, board: str, line: int, level: int) -> None:
+        output = self._outputs.get((board, line))
+        if output is not None:
+            self._on[output.name] = from_pin(output, level).parts / 1_000_000
+
+    def _pretend(self, input: Input) -> Any:
+        assert self._box is not None
+        box, pin = self._box, input.pin.line
+        if input.analogue:
+            return lambda volts: box.volts(pin, volts)
+        return lambda active: box.level(pin, active != input.active_low)
+
+    def _run(self) -> None:
+        flowing = top = False
+        while not self._over.wait(TURN):
+            vent = self._on.get("kiln-vent", 0.0)
+            self._draught = min(1.0, self._draught + TURN / DRAUGHT_AFTER) if vent else 0.0
+            if (self._draught >= 1) != flowing:
+                flowing = not flowing
+                self._shelf.set_input("vent-flow", flowing)
+            fire = self._on.get("kiln", 0.0) * (1.0 if flowing else 0.4)
+            self._kiln += TURN * (fire * 9 - (self._kiln - OUTSIDE) * (0.004 + 0.002 * self._draught))
+            heat, air = self._on.get("cupboard-heater", 0.0), self._on.get("cupboard-fan", 0.0)
+            self._cupboard += TURN * (heat * 0.8 - (self._cupboard - OUTSIDE) * (0.004 + 0.02 * air))
+            for name in ("kiln-temperature", "cupboard-temperature", "daylight"):
+                self._shelf.put_volts(self._site.inputs[name].pin.line, self._volts(name))
+            way = (self._on.get("hoist-up", 0.0) > 0) - (self._on.get("hoist-down", 0.0) > 0)
+            self._hoist = max(0.0, min(1.0, self._hoist + way * TURN / HOIST_TRAVEL))
+            if (self._hoist >= 1) != top and self._box is not None:
+                top = not top
+                self._box.level(self._site.inputs["hoist-top"].pin.line, not top)
+
+    def _volts(self, name: str) -> float:
+        """The volts that stand for a value: the input's own scale the other way round."""
+        now = datetime.now(self._zone)
+        value = {"kiln-temperature": self._kiln, "cupboard-temperature": self._cupboard}.get(name)
+        if value is None:  # brightest at 13 h, dark from 19 h to 7 h
+            value = 100 * max(0.0, math.sin((now.hour + now.minute / 60 - 7) / 12 * math.pi))
+        scale = self._site.inputs[name].scale
+        assert scale is not None
+        (v0, x0), (v1, x1) = scale
+        return v0 + (value - x0) * (v1 - v0) / (x1 - x0)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import time
 from collections.abc import Callable
 from datetime import datetime
 from importlib.resources import files
@@ -15,6 +16,7 @@ from flask import Flask, Response, request, send_from_directory
 from werkzeug.exceptions import HTTPException
 
 from cairnwind import __version__
+from cairnwind.boards import wire
 from cairnwind.boards.link import Link
 from cairnwind.core import events as ev
 from cairnwind.core.claims import (
@@ -52,6 +54,8 @@ LARGEST = 64 << 10
 LONGEST_WAIT = 10.0
 HOSTS = ("127.0.0.1", "localhost", "[::1]")
 SURFACES = {"cairnwind-command-line": "command line", "cairnwind-client": "client"}
+FIRST_READING_WITHIN = 0.5
+"""Seconds that a trial's answer waits for what the pin reads."""
 LEASE = NS
 """A hold's lease unless it says otherwise."""
 SHORTEST_LEASE, LONGEST_LEASE = NS // 10, 60 * NS
@@ -407,9 +411,21 @@ class _Api:
         if outcome.outcome != "driving":
             code = "unreachable" if outcome.outcome == "unreachable" else "refused"
             return problem(code, f"{outcome.reason}.", remedy=outcome.remedy, outcome=outcome.outcome)
-        trials = [each for each in self.runtime.engine.trials_now(name) if each.pin.line == where.line]
-        form = pinout.trial_form(trials[0], link.reading(where.line)) if trials else None
+        form = self._tried(link, name, where.line)
+        if form is None:
+            reason = self.runtime.engine.trial_failure(name, where.line) or "it has ended"
+            return problem("refused", f"{where.both} cannot be tried so: {reason}.", outcome="refused")
         return _json({"pin": where.name, "line": where.line, "output": None, "trial": form})
+
+    def _tried(self, link: Link, board: str, line: int) -> dict[str, Any] | None:
+        """A trial with its first reading, for which it waits a moment; None if it has come to nothing."""
+        end = time.monotonic() + FIRST_READING_WITHIN
+        while True:
+            trials = [each for each in self.runtime.engine.trials_now(board) if each.pin.line == line]
+            reading = link.reading(line)
+            if not trials or reading or time.monotonic() > end:
+                return pinout.trial_form(trials[0], reading) if trials else None
+            time.sleep(0.01)
 
     def _try_output(self, output: Output, setting: Level, span: int) -> Response:
         slot = f"try:{_key().id}"
@@ -425,9 +441,16 @@ class _Api:
             return problem(code, f"{output.name}: {outcome.reason}.", **form)
         found = self.runtime.publisher.find(output.name)
         confirmed = found[0].confirmed if found else None
-        trial = {"mode": "pwm", "text": f"{output.name} at {output.say(setting)}", "by": _source().text,
-                 "reading": {"high": None if confirmed is None else confirmed.percent,
-                             "period_ns": 10**12 // setting.millihertz if setting.millihertz else None}}  # fmt: skip
+        level = None if confirmed is None else wire.to_pin(output, confirmed)
+        trial = pinout.reading_form(
+            {"level": level, "period": 10**12 // setting.millihertz if setting.millihertz else None}
+        )
+        trial = {
+            "mode": "pwm",
+            "text": f"{output.name} at {output.say(setting)}",
+            "by": _source().text,
+            "reading": trial,
+        }
         return _json({"pin": output.pin.name, "line": output.pin.line, "output": output.name, "trial": trial})
 
     def end_trial(self, name: str, pin: str) -> Response:

@@ -81,14 +81,16 @@ def _high(
 
 def trial_form(trial: Trial, reading: Mapping[str, Any]) -> dict[str, Any]:
     """What is being tried, and what the pin reads."""
+    return {"mode": trial.mode, "text": trial.text, "by": trial.source.text, "reading": reading_form(reading)}
+
+
+def reading_form(reading: Mapping[str, Any]) -> dict[str, Any]:
+    """What a tried pin reads; null for what it does not."""
     level = reading.get("level")
     return {
-        "mode": trial.mode, "text": trial.text, "by": trial.source.text,
-        "reading": {
-            "high": None if level is None else level * 100 / FULL,
-            "raw": reading.get("raw"), "full": reading.get("full"), "volts": reading.get("volts"),
-            "count": reading.get("count"), "edge": moment(reading.get("edge")), "period_ns": reading.get("period"),
-        },
+        "high": None if level is None else level * 100 / FULL,
+        "raw": reading.get("raw"), "full": reading.get("full"), "volts": reading.get("volts"),
+        "count": reading.get("count"), "edge": moment(reading.get("edge")), "period_ns": reading.get("period"),
     }  # fmt: skip
 
 
