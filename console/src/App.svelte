@@ -3,11 +3,18 @@
   import { onMount } from 'svelte'
   import logo from './cairn.svg'
   import AllStop from './lib/AllStop.svelte'
+  import BoardsPage from './lib/BoardsPage.svelte'
   import { clock, dismiss, live, open, signOut } from './lib/live.svelte'
   import { apply, mode, toggle } from './lib/mode.svelte'
   import PlaceCard from './lib/PlaceCard.svelte'
 
+  // The page is in the address, so that it can be kept and come back to: #now, or #boards/shelf.
+  let address = $state(location.hash.slice(1))
+  const boardShown = $derived(address.startsWith('boards') ? decodeURIComponent(address.slice('boards/'.length)) : null)
+  const down = $derived(Object.values(live.boards).filter((board) => !board.up))
+
   onMount(() => {
+    addEventListener('hashchange', () => (address = location.hash.slice(1)))
     apply()
     void open()
   })
@@ -38,14 +45,20 @@
     <div class="title">
       <h1>{live.site?.name ?? 'Cairnwind'}</h1>
       <ul class="links" aria-label="Boards">
-        {#each Object.values(live.boards) as board (board.name)}
-          <li data-board={board.name} class:down={!board.up}>{board.label}: {board.up ? 'answers' : `does not answer since ${clock(board.since)} (${board.reason})`}</li>
+        {#each down as board (board.name)}
+          <li data-board={board.name} class="down">{board.label}: does not answer since {clock(board.since)} ({board.reason})</li>
+        {:else}
+          <li>{Object.keys(live.boards).length === 1 ? 'The board answers' : `All ${Object.keys(live.boards).length} boards answer`}</li>
         {/each}
         {#if live.site && !live.site.recording}<li class="down">The journal cannot be written: {live.site.trouble}</li>{/if}
       </ul>
     </div>
     <span class="room"></span>
     {#if live.phase === 'live'}
+      <nav aria-label="Pages">
+        <a href="#now" aria-current={boardShown === null ? 'page' : undefined}>Now</a>
+        <a href="#boards/" aria-current={boardShown === null ? undefined : 'page'}>Boards and pins</a>
+      </nav>
       <AllStop />
       <button type="button" class="btn btn-sm preset-outlined-surface-300-700" onclick={signOut}>Sign out</button>
     {/if}
@@ -58,6 +71,8 @@
       <p>Open the sign-in link that the terminal printed when the service started. Each link signs in once, within 15 minutes. For a new one, type on the host:</p>
       <pre>cairnwind key link</pre>
     </main>
+  {:else if live.phase === 'live' && boardShown !== null}
+    <BoardsPage name={boardShown} />
   {:else if live.phase === 'live'}
     <main class="places">
       {#each columns as column, number (number)}
@@ -90,6 +105,9 @@
   .old main { opacity: 0.6; filter: grayscale(0.7); }
   header { display: flex; flex-wrap: wrap; align-items: center; gap: 0.6rem 0.8rem; margin-bottom: 1.1rem; }
   .room { flex: 1; }
+  nav { display: flex; gap: 0.3rem; }
+  nav a { padding: 0.3rem 0.7rem; border-bottom: 3px solid transparent; font-weight: 600; }
+  nav a[aria-current] { border-color: var(--on); }
   h1 { font-size: 1.35rem; line-height: 1.2; }
   .links { font-size: 0.8rem; color: var(--well); }
   .links .down { color: var(--ill); font-weight: 600; }

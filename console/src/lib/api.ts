@@ -1,6 +1,6 @@
 // Every address of the service that the console uses. No component knows any.
 
-import type { Why } from './types'
+import type { BoardWhole, PinForm, Tried, Wire, Why } from './types'
 
 const V1 = '/api/v1'
 
@@ -31,6 +31,14 @@ export const release = (output: string) => call('DELETE', `/outputs/${output}/cl
 export const stop = () => call('PUT', '/all-stop', {})
 export const resetStop = () => call('DELETE', '/all-stop')
 export const why = (output: string): Promise<Why> => call('GET', `/outputs/${output}/why`)
+const board = (name: string) => `/boards/${encodeURIComponent(name)}`
+const trial = (name: string, pin: string) => `${board(name)}/pins/${encodeURIComponent(pin)}/trial`
+export const boardWhole = (name: string): Promise<BoardWhole> => call('GET', board(name))
+export const pins = (name: string): Promise<PinForm[]> => call('GET', `${board(name)}/pins`)
+export const wire = (name: string, after: number): Promise<Wire> => call('GET', `${board(name)}/traffic?after=${after}`)
+export const tryPin = (name: string, pin: string, how: Record<string, string>): Promise<Tried> => call('PUT', trial(name, pin), how)
+export const endTry = (name: string, pin: string) => call('DELETE', trial(name, pin))
+export const pretend = (input: string, how: Record<string, string>) => call('PUT', `/inputs/${input}/simulated`, how)
 export const signIn = (token: string) => call('POST', '/session', { token })
 export const signOut = () => call('DELETE', '/session')
 export const who = (): Promise<{ key: string; role: string }> => call('GET', '/session')

@@ -7,8 +7,22 @@ export interface Output {
   wanted: Setting; allowed: Setting; driven: Setting | null; confirmed: Setting | null
   by: string; gate: string; reason: string; claims: { id: number; rank: string }[]
 }
-export interface Input { name: string; label: string; place: string; state: string; active: boolean | null; since: string | null; board: string }
-export interface Board { name: string; label: string; up: boolean; reason: string; since: string | null }
+export interface Input {
+  name: string; label: string; place: string; kind: string; state: string; active: boolean | null; since: string | null
+  board: string; words: [string, string]; raw: boolean | number | null; edges: number; volts: number | null
+}
+export interface Board { name: string; label: string; link: string; up: boolean; reason: string; since: string | null }
+export interface BoardWhole extends Board { confirms: string; rounds_a_second: number; errors: number; simulated: boolean; facts: Record<string, string | number> }
+export interface Reading { high: number | null; raw: number | null; full: number | null; volts: number | null; count: number | null; edge: string | null; period_ns: number | null }
+export interface Trial { mode: string; text: string; by: string; reading: Reading }
+export interface Tried { pin: string; line: number; output: string | null; trial: Trial }
+export interface PinForm {
+  pin: string | null; position: string | null; connector: string | null; number: number | null; line: number | null
+  title: string; role: string; can: string[] | null; timer: string; power_on: string; user: string; holder: string
+  high: number | null; volts: number | null; bears: number | null; trial: Trial | null
+}
+export interface Frame { number: number; at: string; way: 'sent' | 'got' | 'lost'; raw: string; text: string }
+export interface Wire { frames: Frame[]; rounds_a_second: number; errors: number }
 export interface Site {
   name: string; timezone: string; recording: boolean; trouble: string
   all_stop: { stopped: boolean; since?: string; by?: string; reason?: string }

@@ -246,7 +246,9 @@ class ModbusLink(Worker):
             if time.monotonic() < self._polled + pause:
                 return
         else:
-            self.rest(self._gap)  # the silence that the standard asks for between frames; a drive ends it sooner
+            self.rest(
+                self._gap
+            )  # the silence that the standard asks for between frames; a drive ends it sooner
         self._polled = time.monotonic()
         if self.facts.profile is None:
             self._poll_own()

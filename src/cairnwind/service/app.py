@@ -208,7 +208,11 @@ class _Api:
 
     def get_board(self, name: str) -> Response:
         board, link = self._board(name)
-        return _json(pinout.board_whole(board, self.runtime.engine.board_now(name), link))
+        inputs = [each for each in self.site.inputs.values() if each.pin.board == name]
+        simulated = any(self.runtime.pins.world(each) is not None for each in inputs)
+        return _json(
+            pinout.board_whole(board, self.runtime.engine.board_now(name), link, simulated=simulated)
+        )
 
     def get_pins(self, name: str) -> Response:
         board, link = self._board(name)

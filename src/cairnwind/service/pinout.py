@@ -94,7 +94,7 @@ def reading_form(reading: Mapping[str, Any]) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def board_whole(board: Board, now: BoardNow, link: Link) -> dict[str, Any]:
+def board_whole(board: Board, now: BoardNow, link: Link, *, simulated: bool) -> dict[str, Any]:
     """A board with the health of its link as it is at this moment."""
     traffic = link.traffic
     facts = board.facts
@@ -107,7 +107,7 @@ def board_whole(board: Board, now: BoardNow, link: Link) -> dict[str, Any]:
         told["chip"] = told["chip"].name
     return {
         **board_form(board, now), "confirms": link.confirms, "rounds_a_second": round(traffic.rate(), 1),
-        "errors": traffic.errors, "facts": {name: value for name, value in told.items() if value != ""},
+        "errors": traffic.errors, "simulated": simulated, "facts": {name: value for name, value in told.items() if value != ""},
     }  # fmt: skip
 
 

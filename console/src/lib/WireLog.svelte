@@ -1,0 +1,54 @@
+<!-- What went over a board's wire: the newest on top, only so many. -->
+<script lang="ts">
+  import { untrack } from 'svelte'
+  import * as api from './api'
+  import { clock } from './live.svelte'
+  import type { Frame } from './types'
+
+  const SHOWN = 60
+  let { board }: { board: string } = $props()
+  let open = $state(false)
+  let frames = $state.raw<Frame[]>([])
+
+  $effect(() => {
+    if (!open) return
+    let over = false
+    const read = async () => {
+      const wire = await api.wire(board, untrack(() => frames[0]?.number ?? 0)).catch(() => undefined)
+      if (wire && !over) frames = [...wire.frames.reverse(), ...untrack(() => frames)].slice(0, SHOWN)
+    }
+    void read()
+    const timer = setInterval(read, 700)
+    return () => {
+      over = true
+      clearInterval(timer)
+    }
+  })
+</script>
+
+<details class="wire" bind:open>
+  <summary>On the wire of {board}</summary>
+  <ol aria-label="Frames">
+    {#each frames as frame (frame.number)}
+      <li data-way={frame.way}>
+        <time>{clock(frame.at)}.{frame.at.slice(20, 23)}</time>
+        <span class="way" aria-label={frame.way}>{frame.way === 'sent' ? '→' : frame.way === 'got' ? '←' : '×'}</span>
+        <span>{frame.text}{#if frame.raw}<code>{frame.raw}</code>{/if}</span>
+      </li>
+    {:else}
+      <li>Nothing yet.</li>
+    {/each}
+  </ol>
+</details>
+
+<style>
+  .wire { background: var(--stone); border: 1px solid var(--line); padding: 0.6rem 1rem; }
+  summary { cursor: pointer; font-size: 0.88rem; }
+  ol { max-height: 22rem; overflow: auto; font-size: 0.76rem; margin-top: 0.5rem; }
+  li { display: grid; grid-template-columns: auto 1rem 1fr; gap: 0.5rem; padding: 0.08rem 0; border-top: 1px solid var(--line); }
+  time, code { color: var(--quiet); }
+  code { display: block; padding: 0; background: none; font-size: 0.92em; overflow-wrap: anywhere; white-space: normal; }
+  [data-way='lost'] { color: var(--ill); }
+  [data-way='got'] .way { color: var(--well); }
+  [data-way='sent'] .way { color: var(--on); }
+</style>
