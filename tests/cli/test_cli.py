@@ -66,7 +66,7 @@ def test_json_for_scripts(running: Running) -> None:
     assert json.loads(running.cli("journal", "--json", "-n", "1").stdout)[0]["sequence"] > 1
     assert json.loads(running.cli("stop", "--json").stdout)["outcome"] == "driving"
     good = json.loads(cairnwind("check", str(SITE_FILE), "--json").stdout)
-    assert good == {"file": str(SITE_FILE), "good": True, "findings": []}
+    assert good == {"file": str(SITE_FILE), "good": True, "findings": [], "warnings": []}
 
 
 def test_each_kind_of_failure_has_its_exit_code(running: Running, tmp_path: Path) -> None:
@@ -179,7 +179,7 @@ def test_names_complete_from_the_running_service(running: Running) -> None:
         return [line.partition(",")[2] for line in cairnwind(env=env).stdout.splitlines() if line]
 
     assert complete("cairnwind turn ga", 2) == ["gallery"]
-    assert complete("cairnwind look ", 2) == ["vent", "kiln", "gallery", "yard", "door"]
+    assert complete("cairnwind look ", 2) == ["vent", "kiln", "gallery", "yard", "door", "near", "far"]
     assert "journal" in complete("cairnwind jo", 1)
     running.end()
     assert complete("cairnwind turn ga", 2) == [], "and nothing, quietly, when there is none"
@@ -204,7 +204,7 @@ def test_the_demo_prints_what_one_needs_and_its_world_moves(tmp_path: Path) -> N
     )
     demo.send_signal(signal.SIGINT)
     out, err = demo.communicate(timeout=5)
-    assert "Stopped: 6 of 6 outputs confirmed safe. A new start finds everything as it was left." in out
+    assert "Stopped: 18 of 18 outputs confirmed safe. A new start finds everything as it was left." in out
     assert err == ""
     log = (tmp_path / "demo" / "service.log").read_text()
     assert [json.loads(line)["level"] for line in log.splitlines()] == ["info", "info"]

@@ -122,7 +122,7 @@ def test_a_lost_board_and_a_lost_link_are_said_and_come_back(page: Page, running
     expect(page.locator("[data-board=far]")).to_contain_text("does not answer since")
     expect(page.locator("[data-output=yard]")).to_have_attribute("data-state", "unreachable")
     running.link("far").plug()
-    expect(page.locator("[data-board=far]")).to_have_text("far: answers")
+    expect(page.locator(".links")).to_have_text("All 2 boards answer")
     running.link().set_input("door", False)
     expect(page.locator("[data-input=door] .state")).to_have_text("closed")
     running.end()
@@ -132,6 +132,46 @@ def test_a_lost_board_and_a_lost_link_are_said_and_come_back(page: Page, running
     expect(banner).to_be_hidden(timeout=10_000)
     running.link().set_input("door", False)
     expect(page.locator("[data-input=door] .state")).to_have_text("closed")
+
+
+def test_a_bare_pin_is_tried_for_as_long_as_one_looks(page: Page, running: Running) -> None:
+    page.get_by_role("link", name="Boards and pins").click()
+    vent = page.locator("[data-pin='near:J2-9']")
+    expect(vent).to_contain_text("line 41")
+    expect(vent).to_contain_text("vent")
+    expect(vent).to_be_disabled()
+    page.locator("[data-pin='near:J2-10']").click()
+    page.get_by_label("As").select_option("pwm")
+    page.get_by_label("Duty").fill("40 %")
+    page.get_by_role("button", name="Try it").click()
+    expect(page.locator(".reads")).to_have_text(re.compile("high 40.0 %"))
+    eventually(lambda: running.link().pins.get(14) == 400_000)
+    expect(page.locator("[data-pin='near:J2-10']")).to_contain_text("being tried")
+    page.get_by_role("button", name="Let go").click()
+    eventually(lambda: 14 not in running.link().pins)
+    page.get_by_label("Duty").fill("140 %")
+    page.get_by_role("button", name="Try it").click()
+    expect(page.get_by_role("alert")).to_contain_text("outside 0 to 100 %")
+    page.get_by_label("Duty").fill("10 %")
+    page.get_by_role("button", name="Try it").click()
+    eventually(lambda: running.link().pins.get(14) == 100_000)
+    page.locator("[data-board-tab=far]").click()  # another board: the first pin is let go
+    eventually(lambda: 14 not in running.link().pins)
+    expect(page.get_by_label("Board far")).to_contain_text("confirms by: read back")
+
+
+def test_an_input_is_pretended_the_wire_is_seen_and_a_board_is_lost(page: Page, running: Running) -> None:
+    page.goto(f"{running.url}/#boards/near")
+    page.get_by_role("button", name="Pretend closed").click()
+    expect(page.locator("[data-input=door] .state")).to_have_text("closed")
+    page.get_by_text("On the wire of near").click()
+    page.get_by_role("button", name="Turn Vent on").click()
+    expect(page.locator("[data-way=sent]").first).to_contain_text("line 41: 0 % high")
+    running.link("far").unplug("cable")
+    expect(page.locator("[data-board-tab=far]")).to_contain_text("does not answer")
+    page.locator("[data-board-tab=far]").click()
+    expect(page.get_by_label("Board far")).to_contain_text("cable")
+    expect(page.locator("[data-output=yard]")).to_have_attribute("data-state", "unreachable")
 
 
 def test_times_are_those_of_the_site_not_of_the_browser(page: Page, running: Running) -> None:

@@ -7,7 +7,6 @@ stop, lost link), and when it ends, however it ends, its pin is let go. The engi
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 
 from cairnwind.core.claims import Instant, Source
 from cairnwind.core.fact import fact
@@ -137,7 +136,7 @@ class Trials:
         before = self.standing.get(at)
         self.standing[at] = trial
         self.failures.pop(at, None)
-        return before is None or replace(before, ends=trial.ends) != trial
+        return before is None or (before.text, before.source) != (trial.text, trial.source)
 
     def take(self, board: str, line: int) -> Trial | None:
         """End a trial."""

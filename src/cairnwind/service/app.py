@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import time
 from collections.abc import Callable
 from datetime import datetime
 from importlib.resources import files
@@ -11,13 +10,10 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
-import orjson
 from flask import Flask, Response, request, send_from_directory
 from werkzeug.exceptions import HTTPException
 
 from cairnwind import __version__
-from cairnwind.boards import wire
-from cairnwind.boards.link import Link
 from cairnwind.core import events as ev
 from cairnwind.core.claims import (
     PERSON,
@@ -32,30 +28,24 @@ from cairnwind.core.claims import (
     until,
 )
 from cairnwind.core.errors import CallerError, Trouble, unknown
-from cairnwind.core.model import Board, Input, Output
-from cairnwind.core.quantities import NS, duration, parse
-from cairnwind.core.settings import FULL, Level, level
-from cairnwind.core.trials import MODES, PULLS, owner
+from cairnwind.core.model import Output
+from cairnwind.core.quantities import NS, duration
 from cairnwind.core.why import why
-from cairnwind.service import pinout, shapes
+from cairnwind.service import shapes
+from cairnwind.service.asked import CALLER, answer, caller, caller_key, json_body, need, text, waits, whole
+from cairnwind.service.boardviews import BoardViews
 from cairnwind.service.first import clock
 from cairnwind.service.keys import Keys
 from cairnwind.service.problems import from_http, from_trouble, problem
 from cairnwind.service.repeats import Repeats
 from cairnwind.service.runtime import Runtime
 from cairnwind.service.server import HANDOVER, HEADERS
-from cairnwind.site.pins import resolve
 from cairnwind.store.reader import Key
 
 log = logging.getLogger("cairnwind.http")
-CALLER = "cairnwind.caller"
-"""Key of the WSGI environment: the key that was shown, and the source that commands by it have."""
 LARGEST = 64 << 10
-LONGEST_WAIT = 10.0
 HOSTS = ("127.0.0.1", "localhost", "[::1]")
 SURFACES = {"cairnwind-command-line": "command line", "cairnwind-client": "client"}
-FIRST_READING_WITHIN = 0.5
-"""Seconds that a trial's answer waits for what the pin reads."""
 LEASE = NS
 """A hold's lease unless it says otherwise."""
 SHORTEST_LEASE, LONGEST_LEASE = NS // 10, 60 * NS
@@ -107,12 +97,8 @@ class _Api:
             f"{v1}/outputs/<name>/lockouts/<tag>": {"PUT": self.lock, "DELETE": self.unlock},
             f"{v1}/inputs": {"GET": self.get_inputs},
             f"{v1}/inputs/<name>": {"GET": self.get_input},
-            f"{v1}/inputs/<name>/simulated": {"PUT": self.pretend},
             f"{v1}/boards": {"GET": self.get_boards},
-            f"{v1}/boards/<name>": {"GET": self.get_board},
-            f"{v1}/boards/<name>/pins": {"GET": self.get_pins},
-            f"{v1}/boards/<name>/pins/<pin>/trial": {"PUT": self.put_trial, "DELETE": self.end_trial},
-            f"{v1}/boards/<name>/traffic": {"GET": self.get_traffic},
+            **BoardViews(self.runtime).routes(v1),
             f"{v1}/claims": {"GET": self.get_claims, "POST": self.make_claim},
             f"{v1}/claims/<int:number>": {"PATCH": self.renew_claim, "DELETE": self.release_claim},
             f"{v1}/all-stop": {"GET": self.get_stop, "PUT": self.stop, "DELETE": self.reset_stop},
@@ -193,7 +179,7 @@ class _Api:
         self._output(name)
         found = self.runtime.publisher.find(name)
         assert found is not None
-        return _json(shapes.why_form(why(found[0], shapes.local(self.zone))))
+        return answer(shapes.why_form(why(found[0], shapes.local(self.zone))))
 
     def get_inputs(self) -> Response:
         return self._cached(lambda: b"[" + b",".join(self.runtime.publisher.current.inputs.values()) + b"]")
@@ -206,55 +192,18 @@ class _Api:
     def get_boards(self) -> Response:
         return self._cached(lambda: b"[" + b",".join(self.runtime.publisher.current.boards.values()) + b"]")
 
-    def get_board(self, name: str) -> Response:
-        board, link = self._board(name)
-        inputs = [each for each in self.site.inputs.values() if each.pin.board == name]
-        simulated = any(self.runtime.pins.world(each) is not None for each in inputs)
-        return _json(
-            pinout.board_whole(board, self.runtime.engine.board_now(name), link, simulated=simulated)
-        )
-
-    def get_pins(self, name: str) -> Response:
-        board, link = self._board(name)
-        find = self.runtime.publisher.find
-        outputs = {
-            each.pin.line: found[0]
-            for each in self.site.outputs.values()
-            if each.pin.board == name and (found := find(each.name)) is not None
-        }
-        engine = self.runtime.engine
-        inputs = {
-            each.pin.line: engine.input_now(each.name)
-            for each in self.site.inputs.values()
-            if each.pin.board == name
-        }
-        trials = {trial.pin.line: trial for trial in engine.trials_now(name)}
-        return _json(pinout.pin_forms(self.site, board, link, outputs, inputs, trials))
-
-    def get_traffic(self, name: str) -> Response:
-        _, link = self._board(name)
-        after = _whole("after", 0) or 0
-        frames = [pinout.frame_form(frame) for frame in link.traffic.after(after)]
-        return _json(
-            {
-                "frames": frames,
-                "rounds_a_second": round(link.traffic.rate(), 1),
-                "errors": link.traffic.errors,
-            }
-        )
-
     def get_claims(self) -> Response:
         pages = self.runtime.publisher.current.pages
-        return _json(
+        return answer(
             [shapes.claim(now.output, each) for page in pages for now in page.nows for each in now.claims]
         )
 
     def get_stop(self) -> Response:
-        return _json(shapes.stop_form(self.runtime.publisher.current.site_now.stop))
+        return answer(shapes.stop_form(self.runtime.publisher.current.site_now.stop))
 
     def get_journal(self) -> Response:
-        limit = _whole("limit", 100, 1, 1000) or 100
-        before, after = _whole("before", None), _whole("after", None)
+        limit = whole("limit", 100, 1, 1000) or 100
+        before, after = whole("before", None), whole("after", None)
         if before is not None and after is not None:
             raise CallerError(
                 "bad-value", "'before' and 'after' cannot be given together.", "Page in one direction."
@@ -272,7 +221,7 @@ class _Api:
             form["next"] = (
                 f"/api/v1/journal?{'after' if after is not None else 'before'}={found[-1].seq}&limit={limit}{kept}"
             )
-        return _json(form)
+        return answer(form)
 
     def events(self) -> Response:
         stream = self.runtime.stream
@@ -288,22 +237,22 @@ class _Api:
 
     def health(self) -> Response:
         if self.runtime.alive:
-            return _json({"health": "good", "version": __version__})
+            return answer({"health": "good", "version": __version__})
         return problem("engine", f"The engine has stopped: {self.runtime.failure}.", "Restart the service.")
 
     def ready(self) -> Response:
         now = self.runtime.publisher.current.site_now
         if not self.runtime.alive or not now.recording:
             return problem("busy", now.trouble or "The engine has stopped.", "See the service's log.")
-        return _json({"ready": True})
+        return answer({"ready": True})
 
     # --- commands -----------------------------------------------------------------------------------------
 
     def make_claim(self) -> Response:
-        body = _body(
+        body = json_body(
             {"output", "setting", "rank", "for", "until", "lease", "lasting", "when_possible", "wait"}
         )
-        output = self._output(_need(body, "output"))
+        output = self._output(need(body, "output"))
         if "setting" not in body:
             raise CallerError("bad-value", "The request has no 'setting'.", 'Send one, like "on" or "40 %".')
         value = body["setting"]
@@ -314,10 +263,10 @@ class _Api:
             name = self.runtime.command_id()
             slot = PERSON if rank is Rank.PERSON else f"hand:{name}"
             return ev.Wish(
-                at, name, _source(), output.name, setting, rank, slot, life, bool(body.get("when_possible"))
+                at, name, caller(), output.name, setting, rank, slot, life, bool(body.get("when_possible"))
             )
 
-        return self._do(command, output, _wait(body), made=True)
+        return self._do(command, output, waits(body), made=True)
 
     def _lifetime(self, body: dict[str, Any]) -> tuple[Rank, Lifetime]:
         """Rank and lifetime: the table of defaults by surface has one row for HTTP and one for holds."""
@@ -389,152 +338,52 @@ class _Api:
             raise CallerError("bad-value", f"'{text}' is over already.", "Give a time to come.")
         return wall
 
-    # --- bare pins, and the world of simulated boards ------------------------------------------------------
-
-    def put_trial(self, name: str, pin: str) -> Response:
-        """Try a pin that nobody owns, or another frequency and duty on an output that has PWM; renewed by the same call."""
-        _, link = self._board(name)
-        where = resolve(f"{name}:{pin}", dict(self.site.boards))
-        body = _body({"mode", "level", "duty", "frequency", "pull", "lease"})
-        mode = body.get("mode")
-        if mode not in MODES:
-            raise CallerError(
-                "bad-value", f"'{mode}' is not a way to try a pin.", f"Send one of {', '.join(MODES)}."
-            )
-        parts, millihertz, pull = _trial(body, str(mode))
-        span = duration(body.get("lease", "2 s"), longest=60)
-        owned = owner(self.site, where)
-        output = self.site.outputs.get(owned.partition(" ")[2]) if owned.startswith("output") else None
-        if output is not None and output.dimmable and mode == "pwm":
-            return self._try_output(output, Level(parts, millihertz), span)
-        outcome, _ = self.runtime.submit(
-            ev.TryPin(
-                clock(), self.runtime.command_id(), _source(), where, str(mode), span, parts, millihertz, pull
-            )
-        )
-        if outcome.outcome != "driving":
-            code = "unreachable" if outcome.outcome == "unreachable" else "refused"
-            return problem(code, f"{outcome.reason}.", remedy=outcome.remedy, outcome=outcome.outcome)
-        form = self._tried(link, name, where.line)
-        if form is None:
-            reason = self.runtime.engine.trial_failure(name, where.line) or "it has ended"
-            return problem("refused", f"{where.both} cannot be tried so: {reason}.", outcome="refused")
-        return _json({"pin": where.name, "line": where.line, "output": None, "trial": form})
-
-    def _tried(self, link: Link, board: str, line: int) -> dict[str, Any] | None:
-        """A trial with its first reading, for which it waits a moment; None if it has come to nothing."""
-        end = time.monotonic() + FIRST_READING_WITHIN
-        while True:
-            trials = [each for each in self.runtime.engine.trials_now(board) if each.pin.line == line]
-            reading = link.reading(line)
-            if not trials or reading or time.monotonic() > end:
-                return pinout.trial_form(trials[0], reading) if trials else None
-            time.sleep(0.01)
-
-    def _try_output(self, output: Output, setting: Level, span: int) -> Response:
-        slot = f"try:{_key().id}"
-        number = self.runtime.slot(output.name, slot)
-        at, name = clock(), self.runtime.command_id()
-        command: ev.Command = ev.Renew(at, name, _source(), output.name, slot, setting)
-        if number is None:
-            command = ev.Wish(at, name, _source(), output.name, setting, Rank.HAND, slot, lease(span))
-        outcome, ended = self.runtime.submit(command, wait=0.0 if number else 1.0)
-        form = shapes.outcome_form(outcome, output, ended)
-        if outcome.outcome != "driving":
-            code = "unreachable" if outcome.outcome == "unreachable" else "refused"
-            return problem(code, f"{output.name}: {outcome.reason}.", **form)
-        found = self.runtime.publisher.find(output.name)
-        confirmed = found[0].confirmed if found else None
-        level = None if confirmed is None else wire.to_pin(output, confirmed)
-        trial = pinout.reading_form(
-            {"level": level, "period": 10**12 // setting.millihertz if setting.millihertz else None}
-        )
-        trial = {
-            "mode": "pwm",
-            "text": f"{output.name} at {output.say(setting)}",
-            "by": _source().text,
-            "reading": trial,
-        }
-        return _json({"pin": output.pin.name, "line": output.pin.line, "output": output.name, "trial": trial})
-
-    def end_trial(self, name: str, pin: str) -> Response:
-        self._board(name)
-        where = resolve(f"{name}:{pin}", dict(self.site.boards))
-        owned = owner(self.site, where)
-        if owned.startswith("output"):
-            output = self.site.outputs[owned.partition(" ")[2]]
-            slot = f"try:{_key().id}"
-            return self._do(
-                lambda at: ev.Release(at, self.runtime.command_id(), _source(), output.name, slot), output
-            )
-        return self._do(lambda at: ev.EndTry(at, self.runtime.command_id(), _source(), where), None)
-
-    def pretend(self, name: str) -> Response:
-        """Work an input of a simulated board, as the world would."""
-        if name not in self.site.inputs:
-            raise unknown("input", name, self.site.inputs)
-        input = self.site.inputs[name]
-        body = _body({"state", "volts"})
-        world = self.runtime.pins.world(input)
-        if world is None:
-            raise CallerError(
-                "refused",
-                f"{name} is on board {input.pin.board}, which is real.",
-                "Work it with your hand: only simulated boards can be pretended.",
-            )
-        if input.analogue:
-            volts = float(parse(body.get("volts"), "a voltage", bare="v"))
-            world(volts)
-        else:
-            world(_state(input, body.get("state")))
-        return _json({"input": name, "pretended": body.get("volts" if input.analogue else "state")})
-
     def renew_claim(self, number: int) -> Response:
-        body = _body({"setting", "wait"}, empty=True)
+        body = json_body({"setting", "wait"}, empty=True)
         claim = self._claim(number)
         output = self._output(claim.output)
         setting = output.read(body["setting"]) if "setting" in body else None
         return self._do(
-            lambda at: ev.Renew(at, self.runtime.command_id(), _source(), claim.output, claim.slot, setting),
+            lambda at: ev.Renew(at, self.runtime.command_id(), caller(), claim.output, claim.slot, setting),
             output,
-            _wait(body),
+            waits(body),
         )
 
     def release_claim(self, number: int) -> Response:
         claim = self._claim(number)
         return self._do(
-            lambda at: ev.Release(at, self.runtime.command_id(), _source(), claim.output, claim.slot),
+            lambda at: ev.Release(at, self.runtime.command_id(), caller(), claim.output, claim.slot),
             self._output(claim.output),
         )
 
     def release_person(self, name: str) -> Response:
         output = self._output(name)
-        return self._do(lambda at: ev.Release(at, self.runtime.command_id(), _source(), name, PERSON), output)
+        return self._do(lambda at: ev.Release(at, self.runtime.command_id(), caller(), name, PERSON), output)
 
     def stop(self) -> Response:
-        body = _body({"reason", "wait"}, empty=True)
-        reason = _words(body, "reason")
+        body = json_body({"reason", "wait"}, empty=True)
+        reason = text(body, "reason")
         return self._do(
-            lambda at: ev.AllStop(at, self.runtime.command_id(), _source(), reason), None, _wait(body)
+            lambda at: ev.AllStop(at, self.runtime.command_id(), caller(), reason), None, waits(body)
         )
 
     def reset_stop(self) -> Response:
-        return self._do(lambda at: ev.ResetStop(at, self.runtime.command_id(), _source()), None)
+        return self._do(lambda at: ev.ResetStop(at, self.runtime.command_id(), caller()), None)
 
     def lock(self, name: str, tag: str) -> Response:
         output = self._output(name)
-        reason = _words(_body({"reason"}, empty=True), "reason")
+        reason = text(json_body({"reason"}, empty=True), "reason")
         if not tag.isprintable() or len(tag) > 60:
             raise CallerError(
                 "bad-value", "This is not a name for a tag.", "Use up to 60 printable characters."
             )
         return self._do(
-            lambda at: ev.Lock(at, self.runtime.command_id(), _source(), name, tag, reason), output
+            lambda at: ev.Lock(at, self.runtime.command_id(), caller(), name, tag, reason), output
         )
 
     def unlock(self, name: str, tag: str) -> Response:
         output = self._output(name)
-        return self._do(lambda at: ev.Unlock(at, self.runtime.command_id(), _source(), name, tag), output)
+        return self._do(lambda at: ev.Unlock(at, self.runtime.command_id(), caller(), name, tag), output)
 
     def _do(
         self,
@@ -554,32 +403,32 @@ class _Api:
         if token is None:
             form = decide(None)
         else:
-            scope = f"{_key().id} {request.method} {request.path}"
+            scope = f"{caller_key().id} {request.method} {request.path}"
             form = self.repeats.once(scope, token, request.get_data(), decide)
         code = {"refused": "refused", "unreachable": "unreachable", "not recorded": "not-recorded"}.get(
             form["outcome"]
         )
         if code is None or (code == "unreachable" and form["claim"]):
-            return _json(form, 201 if made else 200)
+            return answer(form, 201 if made else 200)
         name = f"{output.name}: " if output else ""
         return problem(code, f"{name}{form['reason']}.", **form)
 
     # --- signing in ---------------------------------------------------------------------------------------
 
     def make_link(self) -> Response:
-        if _key().role != "keep":
+        if caller_key().role != "keep":
             raise CallerError(
                 "role",
-                f"The key '{_key().name}' may not make sign-in links.",
+                f"The key '{caller_key().name}' may not make sign-in links.",
                 "Use a key with the role keep.",
             )
-        token = self.keys.new_link(_key())
-        return _json({"link": f"{request.host_url}#sign-in={token}"}, 201)
+        token = self.keys.new_link(caller_key())
+        return answer({"link": f"{request.host_url}#sign-in={token}"}, 201)
 
     def sign_in(self) -> Response:
-        token = _need(_body({"token"}), "token")
+        token = need(json_body({"token"}), "token")
         session = self.keys.sign_in(token)
-        response = _json({"signed_in": True}, 201)
+        response = answer({"signed_in": True}, 201)
         response.set_cookie(
             self._cookie(),
             session,
@@ -591,12 +440,12 @@ class _Api:
         return response
 
     def who(self) -> Response:
-        key: Key = _key()
-        return _json({"key": key.name, "role": key.role, "surface": _source().surface})
+        key: Key = caller_key()
+        return answer({"key": key.name, "role": key.role, "surface": caller().surface})
 
     def sign_out(self) -> Response:
         self.keys.sign_out(request.cookies.get(self._cookie(), ""))
-        response = _json({"signed_in": False})
+        response = answer({"signed_in": False})
         response.delete_cookie(self._cookie(), httponly=True, samesite="Strict")
         return response
 
@@ -622,12 +471,6 @@ class _Api:
             raise unknown("output", name, self.site.outputs)
         return output
 
-    def _board(self, name: str) -> tuple[Board, Link]:
-        board = self.site.boards.get(name)
-        if board is None:
-            raise unknown("board", name, self.site.boards)
-        return board, self.runtime.pins.links[name]
-
     def _claim(self, number: int) -> Claim:
         claim = self.runtime.claims.get(number)
         if claim is None:
@@ -645,16 +488,6 @@ class _Api:
         return Response(body(), content_type="application/json", headers={"ETag": tag})
 
 
-def _key() -> Key:
-    found: Key = request.environ[CALLER][0]
-    return found
-
-
-def _source() -> Source:
-    found: Source = request.environ[CALLER][1]
-    return found
-
-
 def _at_fault(error: Exception) -> Response:
     log.exception("%s %s failed", request.method, request.path)
     return problem(
@@ -662,110 +495,3 @@ def _at_fault(error: Exception) -> Response:
         "Cairnwind failed on this request; the log says more.",
         "Nothing was changed by it unless the journal says so.",
     )
-
-
-def _json(form: Any, status: int = 200) -> Response:
-    return Response(shapes.dump(form), status, content_type="application/json")
-
-
-def _body(known: set[str], *, empty: bool = False) -> dict[str, Any]:
-    """The request's JSON object; raises `CallerError` for anything else and for unknown members."""
-    content = request.get_data(cache=True, parse_form_data=False)
-    if empty and not content:
-        return {}
-    if not request.environ.get("CONTENT_TYPE", "").lower().startswith("application/json"):
-        raise CallerError(
-            "media", "The request's body is not marked as JSON.", "Send Content-Type: application/json."
-        )
-    try:
-        body = orjson.loads(content)
-    except orjson.JSONDecodeError as error:
-        raise CallerError(
-            "bad-body", f"The request's body is not valid JSON: {error}.", "Send one JSON object."
-        ) from None
-    if not isinstance(body, dict):
-        raise CallerError("bad-body", "The request's body is not a JSON object.", "Send one JSON object.")
-    for name in body:
-        if name not in known:
-            remedy = unknown("member", name, known).remedy
-            raise CallerError(
-                "bad-value", f"The request has a member '{name}' that is not known here.", remedy
-            )
-    return body
-
-
-def _need(body: dict[str, Any], name: str) -> str:
-    value = body.get(name)
-    if not isinstance(value, str) or not value:
-        raise CallerError("bad-value", f"The request has no text '{name}'.", f"Send '{name}' as a text.")
-    return value
-
-
-def _trial(body: dict[str, Any], mode: str) -> tuple[int, int, str]:
-    """Parts high, millihertz and pull of a trial, as far as its mode has them."""
-    parts = millihertz = 0
-    if mode == "output":
-        word = str(body.get("level", "high"))
-        if word not in ("high", "low"):
-            raise CallerError("bad-value", f"'{word}' is not a level of a pin.", "Send high or low.")
-        parts = FULL if word == "high" else 0
-    elif mode == "pwm":
-        share = parse(body.get("duty"), "a share", bare="%")
-        if not 0 <= share <= 100:
-            raise CallerError(
-                "bad-value", f"'{body['duty']}' is outside 0 to 100 %.", "Send a duty like 25 %."
-            )
-        parts = level(share).parts
-    if mode in ("pwm", "tone"):
-        hertz = parse(body.get("frequency"), "a frequency", bare="hz")
-        if not 0 < hertz <= 10**7:
-            raise CallerError(
-                "bad-value", f"'{body['frequency']}' is no frequency to try.", "Send one like 800 Hz."
-            )
-        millihertz = round(hertz * 1000)
-        parts = parts if mode == "pwm" else FULL // 2
-    pull = str(body.get("pull", "none"))
-    if pull not in PULLS:
-        raise CallerError("bad-value", f"'{pull}' is not a pull.", f"Send one of {', '.join(PULLS)}.")
-    return parts, millihertz, pull
-
-
-def _state(input: Input, value: object) -> bool:
-    words = {input.words[0]: False, input.words[1]: True, "inactive": False, "active": True}
-    if isinstance(value, bool):
-        return value
-    if value not in words:
-        raise CallerError(
-            "bad-value",
-            f"'{value}' is not a state of {input.name}.",
-            f"Send {input.words[0]} or {input.words[1]}.",
-        )
-    return words[str(value)]
-
-
-def _words(body: dict[str, Any], name: str) -> str:
-    value = body.get(name, "")
-    if not isinstance(value, str) or len(value) > 500:
-        raise CallerError(
-            "bad-value", f"'{name}' is not a text of up to 500 characters.", "Send a short text."
-        )
-    return value
-
-
-def _wait(body: dict[str, Any]) -> float:
-    if "wait" not in body:
-        return 0.0
-    return min(duration(body["wait"]) / NS, LONGEST_WAIT)
-
-
-def _whole(name: str, default: int | None, low: int = 0, high: int = 2**62) -> int | None:
-    text = request.args.get(name)
-    if text is None:
-        return default
-    if not text.isascii() or not text.isdigit() or not low <= int(text) <= high:
-        raise CallerError(
-            "bad-value",
-            f"'{name}' is {text!r}, which is not a whole number from {low} to {high}.",
-            "Mend the address.",
-        )
-    return int(text)

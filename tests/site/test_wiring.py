@@ -1,0 +1,177 @@
+"""What a check says of volts, currents and the moment before software; maps and profiles as users write them."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from cairnwind.boards import maps, profiles
+from cairnwind.core import wiring
+from cairnwind.core.errors import CallerError
+from cairnwind.site import SiteFileError, check_site
+
+HEAD = 'site = "Bench"\n[board.shelf]\nlink = "simulated"\nmap = "header-34"\n'
+
+
+def checked(folder: Path, text: str) -> tuple[list[str], list[str]]:
+    """Errors and warnings, each with its remedy."""
+    file = folder / "site.toml"
+    file.write_text(HEAD + text, "utf-8")
+    try:
+        _, warnings = check_site(file)
+    except SiteFileError as error:
+        return [f"{found.what}. {found.remedy}" for found in error.findings], []
+    return [], [f"{found.what}. {found.remedy}" for found in warnings.findings]
+
+
+@given(
+    st.fractions(min_value=1, max_value=60, max_denominator=10),
+    st.fractions(min_value=Fraction(1, 2), max_value=1, max_denominator=100),
+)
+def test_a_divider_never_gives_more_than_the_pin_bears(source: Fraction, share: Fraction) -> None:
+    pin = source * share
+    upper, lower, at_pin = wiring.divider(source, pin)
+    assert at_pin == source * lower / (upper + lower)
+    assert at_pin <= pin
+    assert at_pin > pin * Fraction(65, 100), "and not much less either: the next value of the series"
+    assert (
+        any(upper == number * Fraction(10) ** decade for number in wiring.E12 for decade in range(-1, 7))
+        or upper == 0
+    )
+
+
+@given(st.fractions(min_value=1000, max_value=10**6, max_denominator=1))
+def test_a_bias_resistor_wins_over_the_pins_own_pull(pull: Fraction) -> None:
+    ohms, share = wiring.bias(pull)
+    assert share == pull / (pull + ohms) >= wiring.HIGH_SHARE
+
+
+def test_an_input_that_gets_too_much_is_refused_with_its_divider(tmp_path: Path) -> None:
+    (error,), _ = checked(tmp_path, '[input.x]\nkind = "contact"\npin = "shelf:J3-4"\nsource = "5 V"\n')
+    assert "shelf:J3-4 (line 19) bears 3.6 V, and the source of x puts 5 V on it" in error
+    assert "5.6 kohm from the source to the pin and 10 kohm from the pin to ground" in error
+    assert "= 3.21 V" in error
+    assert checked(tmp_path, '[input.x]\nkind = "contact"\npin = "shelf:J3-4"\nsource = "3.21 V"\n') == (
+        [],
+        [],
+    )
+
+
+@pytest.mark.parametrize(
+    ("more", "said"),
+    [
+        (
+            'pin = "shelf:J2-7"',
+            "is pulled up before software runs, which turns x on. Fit 12 kohm from the pin to ground",
+        ),
+        ('pin = "shelf:J2-7"\nsense = "active-low"', ""),
+        ('pin = "shelf:J2-7"\nsense = "active-low"\ncontact = "normally-closed"', "which turns x on"),
+        (
+            'pin = "shelf:J2-18"',
+            "floats before software runs, so x may be half on. Fit 10 kohm from the pin to ground",
+        ),
+        ('pin = "shelf:J2-18"\nsense = "active-low"', "Fit 10 kohm from the pin to the pin's supply"),
+        ('pin = "shelf:J2-7"\nbias = "12 kohm down"', ""),
+        ('pin = "shelf:J2-7"\nbias = "47 kohm down"', "which turns x on"),
+        ('pin = "shelf:J2-7"\nbias = "12 kohm up"', "which turns x on"),
+    ],
+)
+def test_the_moment_before_software(more: str, said: str, tmp_path: Path) -> None:
+    errors, warnings = checked(tmp_path, f'[output.x]\nkind = "relay"\n{more}\n')
+    assert errors == []
+    assert (said in warnings[0]) if said else not warnings, warnings
+
+
+def test_currents_of_a_pin_a_bank_and_a_header(tmp_path: Path) -> None:
+    (one,), _ = checked(tmp_path, '[output.x]\nkind = "relay"\npin = "shelf:J2-9"\ngives = "15 mA"\n')
+    assert "shelf:J2-9 (line 41) gives at most 12 mA, and x takes 15 mA" in one
+    many = "".join(
+        f'[output.x{n}]\nkind = "relay"\npin = "shelf:J2-{n}"\ngives = "12 mA"\n' for n in (3, 4, 7, 9)
+    )
+    (bank,), _ = checked(tmp_path, many)
+    assert "bank high of shelf may give 40 mA: x3 12 mA + x4 12 mA + x7 12 mA + x9 12 mA = 48 mA" in bank
+
+
+def test_a_users_own_map_and_profile_beside_the_site_file(tmp_path: Path) -> None:
+    maps.write(tmp_path / "maps" / "mine.toml", 'Learned from "x"', {"K1": {1: (5, "lamp"), 3: (9, "")}})
+    (tmp_path / "profiles").mkdir()
+    (tmp_path / "profiles" / "mine.toml").write_text(
+        "lines = 8\nbase = 0x70\nswitches = 2\n[register]\noutput = 1\n"
+    )
+    text = '[board.b]\nlink = "simulated"\nmap = "mine"\n[board.c]\nlink = "expander"\nchip = "mine"\nbus = "simulated"\nswitches = 3\n'
+    assert checked(
+        tmp_path,
+        text + '[output.x]\nkind = "lamp"\npin = "b:K1-3"\n[output.y]\nkind = "lamp"\npin = "c:line-7"\n',
+    ) == ([], [])
+    site, _ = check_site(tmp_path / "site.toml")
+    assert (site.outputs["x"].pin.line, site.boards["c"].facts.address) == (9, 0x73)
+    ((error), *_), _ = checked(tmp_path, text + '[output.x]\nkind = "lamp"\npin = "b:line-3"\n')
+    assert "Position K1-3 was perhaps meant" in error
+    ((error), *_), _ = checked(
+        tmp_path, text + '[output.y]\nkind = "lamp"\npin = "c:line-1"\nfrequency = "1 kHz"\n'
+    )
+    assert "c:line-1 has no PWM" in error
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("[J1]\n1 = { line = 3 }\n2 = { line = 3 }", "line 3 is at J1-1 and at J1-2"),
+        ("[J1]\n1 = { lines = 3 }", "J1-1 is no position"),
+        ('[J1]\n1 = { line = 3, power_on = "warm" }', "J1-1 is 'warm' at power-on"),
+        ('[J1]\n1 = { line = 3, volts = "3 A" }', "'3 A' is not a voltage"),
+        ('[J1]\n1 = { line = 3, bank = "x" }', "no bank called 'x'"),
+        ("[J1]\nx = { line = 3 }", "J1 has a position 'x'"),
+        ("[J1", "cannot be read"),
+    ],
+)
+def test_a_map_that_is_wrong_says_where(text: str, said: str, tmp_path: Path) -> None:
+    (tmp_path / "bad.toml").write_text(text)
+    with pytest.raises(CallerError) as caught:
+        maps.read(tmp_path / "bad.toml")
+    assert said in caught.value.sentence
+
+
+def test_every_shipped_profile_can_be_read() -> None:
+    kinds = {}
+    for name in profiles.names():
+        try:
+            kinds[name] = profiles.chip(name).kind
+        except CallerError:
+            kinds[name] = f"{profiles.relays(name).lines} relays"
+    assert kinds == {
+        "ports-8": "ports", "ports-16": "ports", "pwm-16": "pwm", "relays-8": "8 relays", "relays-4-analogue": "4 relays",
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("table", "said"),
+    [
+        ('link = "kernel"\nlines = 8', "has no 'chip'"),
+        ('link = "expander"\nchip = "ports-16"', "has no 'bus'"),
+        ('link = "expander"\nchip = "ports-17"\nbus = "simulated"', "Did you mean 'ports-16'?"),
+        (
+            'link = "expander"\nchip = "ports-16"\nbus = "simulated"\nswitches = 8',
+            "not a whole number from 0 to 7",
+        ),
+        ('link = "modbus"\nport = "COM 3"', "is not a port"),
+        ('link = "modbus"\nport = "/dev/ttyUSB0"\nbaud = 12345', "is not one of the values possible"),
+        ('link = "modbus"\nport = "/dev/ttyUSB0"\nchip = "x"', "'chip' is not known for board b"),
+        (
+            'link = "broker"\nlines = 2\ncommand = { topic = "a/{line}", on = "1", off = "0" }',
+            "Say where the broker is",
+        ),
+        (
+            'link = "broker"\nlines = 2\ncommand = { topic = "a/+/{line}", on = "1", off = "0" }',
+            "has a wildcard",
+        ),
+        ('link = "kernel"\nchip = "sim0"\npwm = "pwm0"', "'pwm0' is no such device"),
+    ],
+)
+def test_a_board_that_lacks_something_says_what(table: str, said: str, tmp_path: Path) -> None:
+    errors, _ = checked(tmp_path, f"[board.b]\n{table}\n")
+    assert any(said in error for error in errors), errors
