@@ -91,7 +91,7 @@ def events() -> list[Row]:
 
     def run() -> float:
         engine, names = started(site)
-        inputs = list(site.inputs)
+        inputs = [name for name, input in site.inputs.items() if not input.analogue]
         handle = engine.handle
         mono = 10
         handle(ev.Wish(Instant(mono, mono), "h", SOURCE, names[0], ON, Rank.HAND, "hand:h", lease(10**12)))

@@ -12,14 +12,15 @@ import time
 from pathlib import Path
 
 from bench.client import Server
+from bench.sites import quiet_demo
 from bench.table import Row, in_turns, measures
 from cairnwind.demo import SITE_FILE
 
 
-def _serve(state: str) -> subprocess.Popen[bytes]:
+def _serve(state: str, site_file: Path = SITE_FILE) -> subprocess.Popen[bytes]:
     command = Path(sys.executable).with_name("cairnwind")
     return subprocess.Popen(
-        [command, "serve", str(SITE_FILE), "--state", state, "--port", "0"],
+        [command, "serve", str(site_file), "--state", state, "--port", "0"],
         stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL,
     )
@@ -61,9 +62,11 @@ def start() -> list[Row]:
 
 @measures("process idle")
 def idle() -> list[Row]:
-    """Share of one core while nothing happens, and memory, on the demo site without its world."""
+    """Share of one core while nothing happens, and memory, on the demo site without its world and without polling links."""
     with tempfile.TemporaryDirectory() as state:
-        process = _serve(state)
+        quiet = Path(state) / "quiet.toml"
+        quiet.write_text(quiet_demo(), "utf-8")
+        process = _serve(state, quiet)
         _address(state)
         time.sleep(3)
         before = _used(process.pid)

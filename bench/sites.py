@@ -2,7 +2,20 @@
 
 from __future__ import annotations
 
+import re
+
 from cairnwind.core.model import Board, Output, Pin, Site
+from cairnwind.demo import SITE_FILE
+
+POLLING = ("clay-side", "yard-side", "hoist-box")
+"""Boards of the demo whose links read all the time."""
+
+
+def quiet_demo() -> str:
+    """The text of the demo's site file without the boards that are read all the time."""
+    text = SITE_FILE.read_text("utf-8")
+    tables = re.split(r"^(?=\[)", text, flags=re.MULTILINE)
+    return "".join(table for table in tables if not any(f"{board}" in table for board in POLLING))
 
 
 def wide(count: int) -> Site:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from fractions import Fraction
 
+from cairnwind.core.fact import fact
 
-@dataclass(frozen=True, slots=True)
+
+@fact
 class Kernel:
     """Lines of the Linux GPIO character device, PWM and analogue channels of its sysfs."""
 
@@ -19,7 +21,7 @@ class Kernel:
     """Name of the converter, as in 'iio:device0'; a position's ``channel`` is its voltage channel."""
 
 
-@dataclass(frozen=True, slots=True)
+@fact
 class Chip:
     """A port expander or PWM controller, as its datasheet describes it: a register profile.
 
@@ -57,7 +59,7 @@ class Chip:
         return self.base + switches
 
 
-@dataclass(frozen=True, slots=True)
+@fact
 class Expander:
     """A chip on a two-wire bus."""
 
@@ -77,7 +79,7 @@ class Expander:
         return "of the chip" if self.chip.kind == "pwm" else ""
 
 
-@dataclass(frozen=True, slots=True)
+@fact
 class Relays:
     """A Modbus board that is sold: which coil is which line, and what its registers mean."""
 
@@ -95,7 +97,7 @@ class Relays:
     """(holding register, counts at full): lines after those, to be dimmed."""
 
 
-@dataclass(frozen=True, slots=True)
+@fact
 class Modbus:
     """A board on a serial line or a TCP connection that speaks Modbus."""
 
@@ -116,7 +118,7 @@ class Modbus:
         return ":" in self.port and not self.port.startswith(("/", "usb:"))
 
 
-@dataclass(frozen=True, slots=True)
+@fact
 class Broker:
     """Where the message broker is, and how to sign in to it."""
 
@@ -128,7 +130,7 @@ class Broker:
     """Name of the secret: a file of the state folder, or an environment variable."""
 
 
-@dataclass(frozen=True, slots=True)
+@fact
 class Network:
     """A board behind a broker, by topic and payload templates: ``{line}`` and ``{level}`` (0 to 100)."""
 

@@ -19,8 +19,31 @@ if TYPE_CHECKING:
     from cairnwind.client import Outcome, Site
 
 
+ELSEWHERE = {
+    **dict.fromkeys(("pins", "try", "identify", "pretend", "chain", "doctor"), "hardware"),
+    "do": "prompt",
+    "firmware": "firmware",
+}
+"""Commands and the modules that have them."""
+
+
 class Commands(click.Group):
-    """Shows our errors once, on stderr, with an exit code that means something."""
+    """Shows our errors once, on stderr, with an exit code that means something.
+
+    Commands of other modules are loaded when they are asked for: 'serve' has outputs to make safe first.
+    """
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """All of them."""
+        return sorted({*self.commands, *ELSEWHERE})
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        """One, loaded if need be."""
+        if name in ELSEWHERE and name not in self.commands:
+            import importlib
+
+            importlib.import_module(f"cairnwind.cli.{ELSEWHERE[name]}")
+        return self.commands.get(name)
 
     def invoke(self, ctx: click.Context) -> Any:
         """Run; a `Trouble` becomes its sentence, its remedy and its exit code."""

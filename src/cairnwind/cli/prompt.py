@@ -51,7 +51,8 @@ def _run(ctx: click.Context, words: list[str]) -> None:
     if words[0] not in COMMANDS:
         hint = nearest(words[0], COMMANDS) or f"Known here: {', '.join(COMMANDS)}."
         raise CallerError("bad-value", f"'{words[0]}' is not known here.", hint)
-    command = main.commands[words[0]]
+    command = main.get_command(ctx, words[0])
+    assert command is not None
     with command.make_context(words[0], words[1:], parent=ctx.find_root()) as inner:
         command.invoke(inner)
 

@@ -7,15 +7,16 @@ new one. Sense and contact are recorded here and applied in `cairnwind.boards.wi
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from fractions import Fraction
 from typing import Any
 
 from cairnwind.core.errors import CallerError
+from cairnwind.core.fact import fact
 from cairnwind.core.settings import FULL, KINDS, OFF, Level, Setting, parse_level, show
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@fact
 class Position:
     """One position of a connector, as its map tells it."""
 
@@ -54,7 +55,7 @@ class Position:
 POWER_ON = ("pull-up", "pull-down", "floating", "high", "low")
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@fact
 class HeaderMap:
     """Which position of which connector is which line of the chip."""
 
@@ -72,7 +73,7 @@ class HeaderMap:
         return [position for position in self.positions.values() if function in position.functions]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@fact
 class Board:
     """Something with pins, and the link to it."""
 
@@ -115,7 +116,7 @@ class Board:
         return sorted(self.map.lines) if self.map else list(range(self.line_count))
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@fact
 class Pin:
     """A line of a board, and the position it comes out on if the board has a map."""
 
@@ -134,7 +135,7 @@ class Pin:
         return f"{self.name} (line {self.line})" if self.position else self.name
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@fact
 class Supply:
     """A rail that outputs draw from. Volts and amperes."""
 
@@ -143,7 +144,7 @@ class Supply:
     limit: Fraction | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@fact
 class Output:
     """A named load on a pin."""
 
@@ -212,7 +213,7 @@ class Output:
             raise CallerError(bad.code, f"{self.name}: {bad.sentence}", bad.remedy) from None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@fact
 class Input:
     """A named button, switch or sensor on a pin."""
 
@@ -251,7 +252,7 @@ class Input:
         return "unknown" if active is None else self.words[1 if active else 0]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@fact
 class Site:
     """One installation: everything one service looks after."""
 
