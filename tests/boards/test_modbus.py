@@ -1,0 +1,163 @@
+"""Boards that are sold, by profile, over Modbus TCP: a real server of the usual package is the other side."""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+from pymodbus.server import ModbusTcpServer
+from pymodbus.simulator import DataType, SimData, SimDevice
+
+from cairnwind.boards import profiles
+from cairnwind.boards.facts import Modbus
+from cairnwind.boards.modbus import ModbusLink, _runs
+from cairnwind.core import events as ev
+from cairnwind.core.claims import Source
+from cairnwind.core.model import Board, Input, Output, Pin
+from cairnwind.core.settings import OFF, ON, Level
+from cairnwind.core.trials import Trial
+from cairnwind.service.first import clock
+from tests.conftest import eventually, free_port
+
+
+class Relays:
+    """A board of four relays, four inputs, two analogue inputs and a level, on the network."""
+
+    def __init__(self) -> None:
+        self.port = free_port()
+        self.contents: dict[int, list[Any]] = {1: [True] * 4, 2: [False] * 4, 3: [777], 4: [0, 0]}
+        """By the function that reads them: coils, discrete inputs, holding registers, input registers."""
+        self.start()
+
+    def start(self) -> None:
+        self._loop = asyncio.new_event_loop()
+        started = threading.Event()
+
+        coils, inputs, holding, registers = (
+            [SimData(0, values=self.contents[function], datatype=kind)]
+            for function, kind in (
+                (1, DataType.BITS),
+                (2, DataType.BITS),
+                (3, DataType.REGISTERS),
+                (4, DataType.REGISTERS),
+            )
+        )
+
+        async def serve() -> None:
+            device = SimDevice(9, (coils, inputs, holding, registers))
+            self._server = ModbusTcpServer(device, address=("127.0.0.1", self.port))
+            await self._server.serve_forever(background=True)
+            started.set()
+            self._over = asyncio.Event()
+            await self._over.wait()
+            await self._server.shutdown()
+
+        self._thread = threading.Thread(target=lambda: self._loop.run_until_complete(serve()), daemon=True)
+        self._thread.start()
+        assert started.wait(5)
+
+    def stop(self) -> None:
+        self._loop.call_soon_threadsafe(self._over.set)
+        self._thread.join(5)
+
+    def values(self, function: int, at: int, count: int) -> list[Any]:
+        asked = self._server.async_getValues(9, function, at, count)
+        return list(asyncio.run_coroutine_threadsafe(asked, self._loop).result(5))[:count]
+
+    def set(self, function: int, at: int, *values: Any) -> None:
+        asyncio.run_coroutine_threadsafe(
+            self._server.async_setValues(9, function, at, list(values)), self._loop
+        ).result(5)
+
+
+@pytest.fixture
+def relays() -> Iterator[Relays]:
+    found = Relays()
+    yield found
+    found.stop()
+
+
+OUTPUTS = [
+    Output("pump", "relay", Pin("r", 0)),
+    Output("lamp", "lamp", Pin("r", 2), active_low=True),
+    Output("valve", "motor", Pin("r", 10), frequency=__import__("fractions").Fraction(1)),
+]
+INPUTS = [Input("gate", "contact", Pin("r", 5)), Input("tank", "analogue", Pin("r", 9), unit="V")]
+
+
+class Linked:
+    def __init__(self, port: str, outputs: list[Output] = OUTPUTS, unit: int = 9) -> None:
+        facts = Modbus(port, unit, profiles.relays("relays-4-analogue"), 9600)
+        self.link = ModbusLink(Board("r", "modbus", None, 11, facts=facts))
+        self.said: list[ev.Event] = []
+        self.fresh = True
+        self.link.open(outputs, INPUTS, self.said.append, clock, lambda: self.fresh)
+        assert self.link.ready(8)
+
+    def of(self, kind: type) -> list[Any]:
+        return [event for event in self.said if isinstance(event, kind)]
+
+
+def test_coils_levels_and_inputs_by_profile(relays: Relays) -> None:
+    linked = Linked(f"127.0.0.1:{relays.port}")
+    (up,) = linked.of(ev.LinkUp)
+    assert dict(up.readings) == {"pump": OFF, "lamp": OFF, "valve": OFF}
+    assert relays.values(1, 0, 4) == [False, True, True, True], (
+        "what is ours is safe, what is not is left alone"
+    )
+    assert relays.values(3, 0, 1) == [0]
+    linked.link.drive([ev.Drive("pump", 1, ON), ev.Drive("valve", 1, Level(333_333))])
+    eventually(lambda: len(linked.of(ev.Confirmed)) == 2)
+    assert {event.setting for event in linked.of(ev.Confirmed)} == {ON, Level(333_333)}
+    assert relays.values(3, 0, 1) == [333], "0 to 10 V in hundredths"
+    relays.set(2, 1, True)
+    relays.set(4, 1, 2500)
+    eventually(lambda: linked.of(ev.InputSeen) and linked.of(ev.InputSeen)[-1].active)
+    eventually(lambda: linked.of(ev.Measured) and linked.of(ev.Measured)[-1].volts == 2.5)
+    relays.set(1, 0, False)  # somebody at the board presses its button
+    eventually(lambda: linked.of(ev.Confirmed)[-1].setting == OFF)
+    linked.link.attempt(1, Trial(Pin("r", 1), "output", Source("test", "a hand", "keep"), 0, 1))
+    assert "give it a name to use it" in eventually(lambda: linked.of(ev.TrialFailed))[0].reason
+    linked.link.close()
+
+
+def test_lost_and_found_wrong_unit_and_an_engine_that_hangs(relays: Relays) -> None:
+    linked = Linked(f"127.0.0.1:{relays.port}")
+    linked.link.drive([ev.Drive("pump", 1, ON)])
+    eventually(lambda: relays.values(1, 0, 1) == [True])
+    linked.fresh = False  # such a board has no watchdog: the link itself takes it to safe
+    eventually(lambda: relays.values(1, 0, 1) == [False])
+    linked.fresh = True
+    eventually(lambda: len(linked.of(ev.LinkUp)) == 2)
+    relays.stop()
+    eventually(lambda: len(linked.of(ev.LinkLost)) >= 2, within=10)
+    relays.contents[1] = [True] * 4
+    relays.start()
+    eventually(lambda: len(linked.of(ev.LinkUp)) == 3, within=10)
+    assert relays.values(1, 0, 1) == [False], "safe before anything else"
+    linked.link.close()
+    nobody = Linked(f"127.0.0.1:{free_port()}")
+    assert "Nothing listens at 127.0.0.1" in nobody.of(ev.LinkLost)[0].reason
+    nobody.link.close()
+
+
+def test_our_firmware_is_not_mistaken_for_a_board_that_is_sold(relays: Relays) -> None:
+    facts = Modbus(f"127.0.0.1:{relays.port}", 9, None)
+    link = ModbusLink(Board("r", "modbus", None, 32, facts=facts))
+    said: list[Any] = []
+    link.open([], [], said.append, clock, lambda: True)
+    assert link.ready(8)
+    assert any(
+        "refuses" in event.reason or "no board of ours" in event.reason
+        for event in said
+        if isinstance(event, ev.LinkLost)
+    ), said
+    link.close()
+
+
+def test_lines_side_by_side_are_one_request() -> None:
+    assert _runs({3: True, 4: False, 5: True, 9: True}) == [(3, [True, False, True]), (9, [True])]
+    assert _runs({}) == []

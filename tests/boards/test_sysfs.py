@@ -1,0 +1,41 @@
+"""Analogue channels as the kernel's sysfs shows them: a made-up tree, since no simulated driver has one."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from cairnwind.boards.sysfs import Converter, PwmChannel
+from cairnwind.core.errors import BoardError
+
+
+@pytest.fixture
+def tree(tmp_path: Path) -> Path:
+    device = tmp_path / "iio:device0"
+    (device / "scan_elements").mkdir(parents=True)
+    (device / "in_voltage2_raw").write_text("1024\n")
+    (device / "in_voltage_scale").write_text("0.805664062\n")
+    (device / "in_voltage3_raw").write_text("100\n")
+    (device / "in_voltage3_scale").write_text("2\n")
+    (device / "in_voltage3_offset").write_text("-50\n")
+    (device / "scan_elements" / "in_voltage3_type").write_text("le:u10/16>>0\n")
+    return tmp_path
+
+
+def test_raw_scale_and_offset_give_volts(tree: Path) -> None:
+    converter = Converter("iio:device0", tree)
+    raw, full, volts = converter.read(2)
+    assert (raw, full) == (1024, 4095)
+    assert volts == pytest.approx(0.825)
+    assert converter.read(3) == (100, 1023, pytest.approx(0.1)), "(raw + offset) x scale is millivolts"
+
+
+def test_what_is_not_there_is_said_with_what_is(tree: Path) -> None:
+    with pytest.raises(BoardError, match="no converter iio:device7 here") as caught:
+        Converter("iio:device7", tree)
+    assert caught.value.remedy == "Converters here: iio:device0."
+    with pytest.raises(BoardError, match="in_voltage9_raw is not there"):
+        Converter("iio:device0", tree).read(9)
+    with pytest.raises(BoardError, match="no PWM chip pwmchip0 here"):
+        PwmChannel("pwmchip0", 0, tree)
