@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import signal
+import socket
 import subprocess
 from collections.abc import Iterator
 from pathlib import Path
@@ -11,16 +13,27 @@ import pytest
 
 from cairnwind.boards.broker import BrokerLink
 from cairnwind.boards.facts import Broker, Network
+from cairnwind.client import Site
 from cairnwind.core import events as ev
 from cairnwind.core.model import Board, Input, Output, Pin
 from cairnwind.core.settings import OFF, ON, Level
 from cairnwind.demo.network import NetworkBoard
 from cairnwind.service.first import clock
-from tests.conftest import eventually, free_port
+from tests.conftest import CAIRNWIND, cairnwind, eventually, free_port
 
 FACTS = Network("yard/{line}/set", "100", "0", "{level}", "yard/{line}/is", "yard/alive")
 OUTPUTS = [Output("lamp", "lamp", Pin("y", 1), active_low=True), Output("pump", "relay", Pin("y", 2))]
 GATE = Input("gate", "contact", Pin("y", 3))
+
+
+def wait_for(port: int) -> None:
+    """Until something listens there."""
+
+    def listens() -> bool:
+        with socket.socket() as probe:
+            return probe.connect_ex(("127.0.0.1", port)) == 0
+
+    eventually(listens)
 
 
 class Mosquitto:
@@ -41,13 +54,7 @@ class Mosquitto:
         self.process = subprocess.Popen(
             ["mosquitto", "-c", self.file], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         )
-        import socket
-
-        def listens() -> bool:
-            with socket.socket() as probe:
-                return probe.connect_ex(("127.0.0.1", self.port)) == 0
-
-        eventually(listens)
+        wait_for(self.port)
 
     def stop(self) -> None:
         self.process.kill()
@@ -140,3 +147,35 @@ def test_a_board_without_reports_confirms_nothing_and_rests_when_the_service_goe
     linked.link.close()
     eventually(lambda: yard.levels[2] == "0")
     yard.end()
+
+
+def test_the_demo_with_a_board_behind_a_broker(tmp_path: Path) -> None:
+    """The whole service: from the command line through the broker to the board, and its gate back."""
+    port = free_port()
+    file = tmp_path / "open.conf"
+    file.write_text(f"listener {port} 127.0.0.1\nallow_anonymous true\nuser root\n")
+    broker = subprocess.Popen(["mosquitto", "-c", file], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    wait_for(port)
+    state = tmp_path / "state"
+    demo = subprocess.Popen(
+        [CAIRNWIND, "demo", "--state", state, "--port", "0", "--broker", f"mqtt://127.0.0.1:{port}"],
+        stdout=subprocess.DEVNULL,
+    )
+    eventually(lambda: (state / "address").exists(), within=20)
+
+    def cli(*args: str) -> str:
+        return cairnwind("--state", str(state), *args).stdout
+
+    try:
+        eventually(lambda: "off" in cli("look", "pond-pump"), within=15)
+        assert cli("turn", "pond-pump", "on") == "pond-pump: on (confirmed: on, read back by board garden)\n"
+        cli("pretend", "garden-gate", "open")
+        eventually(lambda: "open" in cli("look", "garden-gate"))
+        assert "saltmarsh-garden/1/set 100" in str(Site(state=state).traffic("garden"))
+        broker.kill()
+        eventually(lambda: "unreachable" in cli("look", "pond-pump"), within=10)
+        assert "confirmed" in cli("turn", "kiln-vent", "on"), "everything else goes on"
+    finally:
+        broker.kill()
+        demo.send_signal(signal.SIGINT)
+        demo.wait(10)

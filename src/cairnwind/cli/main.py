@@ -161,11 +161,17 @@ def serve(ctx: click.Context, site_file: str, state: str | None, port: int | Non
 
 @main.command()
 @_state_options
+@click.option(
+    "--broker",
+    default="",
+    metavar="URL",
+    help="A message broker, mqtt://127.0.0.1:1883: adds a board behind it.",
+)
 @as_json
 @click.pass_context
-def demo(ctx: click.Context, state: str | None, port: int | None, as_json: bool) -> None:
+def demo(ctx: click.Context, state: str | None, port: int | None, broker: str, as_json: bool) -> None:
     """Serve the demo site: a made-up pottery studio on simulated boards."""
-    _serve(ctx, None, state, port, demo=True, as_json=as_json)
+    _serve(ctx, None, state, port, demo=True, as_json=as_json, broker=broker)
 
 
 def _serve(
@@ -176,6 +182,7 @@ def _serve(
     *,
     demo: bool,
     as_json: bool,
+    broker: str = "",
 ) -> None:
     from cairnwind import folder
     from cairnwind.cli import show
@@ -186,7 +193,7 @@ def _serve(
     if site_file is None:
         from cairnwind import demo as saltmarsh
 
-        site, box = saltmarsh.site()
+        site, box = saltmarsh.site(broker)
     else:
         site = read_site(site_file)
     path = (

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 from dataclasses import replace
 from pathlib import Path
 
@@ -12,9 +13,19 @@ from cairnwind.site import read_site
 SITE_FILE = Path(__file__).with_name("saltmarsh.toml")
 
 
-def site() -> tuple[Site, SerialBoard | None]:
-    """The demo's site, and its serial board: None where that program has not been built, and the board is simulated."""
-    found = read_site(SITE_FILE)
+def site(broker: str = "") -> tuple[Site, SerialBoard | None]:
+    """The demo's site, and its serial board: None where that program has not been built, and the board is simulated.
+
+    With the address of a message broker the site has a board behind that too.
+    """
+    if broker:
+        with tempfile.TemporaryDirectory() as folder:
+            both = Path(folder) / SITE_FILE.name
+            more = SITE_FILE.with_name("broker.toml").read_text("utf-8").replace("ADDRESS", broker)
+            both.write_text(SITE_FILE.read_text("utf-8") + more, "utf-8")
+            found = read_site(both)
+    else:
+        found = read_site(SITE_FILE)
     box = found.boards["hoist-box"]
     try:
         board = SerialBoard()

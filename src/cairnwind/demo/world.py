@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 import threading
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 from cairnwind.boards.link import Link
@@ -17,6 +17,9 @@ from cairnwind.boards.simulated import SimulatedLink
 from cairnwind.boards.wire import from_pin
 from cairnwind.core.model import Input, Site
 from cairnwind.demo.serialboard import SerialBoard
+
+if TYPE_CHECKING:
+    from cairnwind.demo.network import NetworkBoard
 
 TURN = 0.5
 """Seconds between two steps of the world."""
@@ -52,6 +55,16 @@ class World:
             box.watchers.append(lambda pin, value: self._moved("hoist-box", pin, value * 1_000_000 // 65535))
             box.level(site.inputs["hoist-top"].pin.line, True)
             links["hoist-box"].pretend = self._pretend  # type: ignore[attr-defined]
+        self._garden: NetworkBoard | None = None
+        if site.broker is not None:
+            from cairnwind.boards.mqtt import slug
+            from cairnwind.demo.network import NetworkBoard
+
+            service = f"cairnwind/{slug(site.name)}/service"
+            self._garden = NetworkBoard(
+                site.broker.host, site.broker.port, "saltmarsh-garden", 3, service=service
+            )
+            links["garden"].pretend = self._at_the_gate  # type: ignore[attr-defined]
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._run, name="world", daemon=True)
         self._thread.start()
@@ -62,6 +75,8 @@ class World:
         self._thread.join()
         if self._box is not None:
             self._box.end()
+        if self._garden is not None:
+            self._garden.end()
 
     def _moved(self, board: str, line: int, level: int) -> None:
         output = self._outputs.get((board, line))
@@ -74,6 +89,11 @@ class World:
         if input.analogue:
             return lambda volts: box.volts(pin, volts)
         return lambda active: box.level(pin, active != input.active_low)
+
+    def _at_the_gate(self, input: Input) -> Any:
+        assert self._garden is not None
+        garden, line = self._garden, input.pin.line
+        return lambda active: garden.set_input(line, "100" if active else "0")
 
     def _run(self) -> None:
         flowing = top = False
