@@ -63,6 +63,7 @@ def main() -> None:
             time.sleep(2.5)  # the draught follows the vent
             terminal(Path(folder), state)
             console(site)
+            boards(site)
         finally:
             demo.send_signal(signal.SIGINT)
             demo.wait(10)
@@ -92,6 +93,29 @@ def console(site: Site) -> None:
         browser.close()
 
 
+def boards(site: Site) -> None:
+    """The page 'Boards and pins': a bare pin tried, then a board whose cable is pulled."""
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(site.sign_in_link())
+        page.wait_for_selector("[data-output=gallery]")
+        site.reset_stop()
+        page.click("text=Boards and pins")
+        page.click("[data-pin='shelf:J2-10']")
+        page.select_option(".fields select", "pwm")
+        page.click("text=Try it")
+        page.wait_for_timeout(1200)
+        page.screenshot(path=OUT / "console-pins.png")
+        subprocess.run(["pkill", "-f", "cairnwind/demo/board"], check=True)  # the board loses its supply
+        page.click("[data-board-tab=hoist-box]")
+        page.click("summary")
+        page.wait_for_selector("[data-board-tab=hoist-box].down")
+        page.wait_for_timeout(1500)
+        page.screenshot(path=OUT / "console-lost.png")
+        browser.close()
+
+
 def terminal(folder: Path, state: Path) -> None:
     """The main commands, each in an xterm of its own."""
     (folder / "broken.toml").write_text(BROKEN, "utf-8")
@@ -100,6 +124,10 @@ def terminal(folder: Path, state: Path) -> None:
         "why": "cairnwind why gallery",
         "journal": "cairnwind journal -n 14",
         "check": "cairnwind check broken.toml",
+        "pins": "cairnwind pins shelf",
+        "boards": "cairnwind look --by-board",
+        "identify": "cairnwind identify clay-side --step 150ms --dwell 600ms",
+        "wire": "timeout -s INT 2 cairnwind watch --link clay-side",
     }
     server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     environment = {

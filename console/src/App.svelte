@@ -46,7 +46,7 @@
       <h1>{live.site?.name ?? 'Cairnwind'}</h1>
       <ul class="links" aria-label="Boards">
         {#each down as board (board.name)}
-          <li data-board={board.name} class="down">{board.label}: does not answer since {clock(board.since)} ({board.reason})</li>
+          <li data-board={board.name} class="down" title={board.reason}><a href="#boards/{board.name}">{board.label}: does not answer since {clock(board.since)}</a></li>
         {:else}
           <li>{Object.keys(live.boards).length === 1 ? 'The board answers' : `All ${Object.keys(live.boards).length} boards answer`}</li>
         {/each}

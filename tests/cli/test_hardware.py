@@ -52,7 +52,7 @@ def test_pins_look_and_the_boards_they_are_on(demo: Demo) -> None:
     told = json.loads(demo.cli("pins", "--json").stdout)
     assert [board["link"] for board in told] == ["simulated", "expander", "expander", "modbus"]
     by_board = demo.cli("look", "yard-side").stdout
-    assert "yard-side: Relay board 2 of the chain, expander" in by_board
+    assert "Relay board 2 of the chain, expander" in by_board
     assert "kiln" not in by_board
 
 

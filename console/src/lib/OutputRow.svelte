@@ -70,7 +70,7 @@
 </li>
 
 <style>
-  .row { display: grid; grid-template-columns: auto minmax(0, 1fr) 4.6rem 6.2rem 3.2rem; align-items: center; column-gap: 0.7rem; padding: 0.55rem 0; border-top: 1px solid var(--line); }
+  .row { display: grid; grid-template-columns: auto minmax(0, 1fr) 5.2rem 6.2rem 3.2rem; align-items: center; column-gap: 0.7rem; padding: 0.55rem 0; border-top: 1px solid var(--line); }
   .names { display: flex; flex-direction: column; min-width: 0; }
   .label { font-weight: 600; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
   .aside { font-size: 0.78rem; color: var(--quiet); white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }

@@ -71,9 +71,10 @@ def look(
     for name in ("output", "is", "because", "since", "pin"):
         table.add_column(name, no_wrap=name != "because")
     key = "board" if by_board else "place"
-    heads = {board["name"]: f"{board['name']}: {board['label']}, {board['link']}" for board in boards}
+    heads = {board["name"]: f"{board['label']}, {board['link']}" for board in boards}
     for place in dict.fromkeys([*(each[key] for each in outputs), *(each[key] for each in inputs)]):
-        table.add_row(Text((heads[place] if by_board else place) or "elsewhere", style="italic"))
+        title = Text(place or "elsewhere", style="italic")
+        table.add_row(title, "", Text(heads[place], style="dim") if by_board else "")
         for each in outputs:
             if each[key] == place:
                 style = STATE_STYLE[each["state"]]
