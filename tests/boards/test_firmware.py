@@ -6,6 +6,7 @@ import random
 import time
 from collections.abc import Iterator
 from fractions import Fraction
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -322,9 +323,34 @@ def test_the_host_killed_the_engine_hung_the_board_reset(chip: emulated.Board) -
     eventually(lambda: chip.pin(RELAY))
     linked.link.drive([ev.Drive("relay", 3, ON)])
     eventually(lambda: not chip.pin(RELAY))
+    chip.tell("reset")  # in the middle of traffic: modes are kept, what was on is not
+    assert "the board has been reset" in eventually(lambda: linked.of(ev.LinkLost)[2:], within=8)[0].reason
+    eventually(lambda: len(linked.of(ev.LinkUp)) == 4, within=8)
+    assert chip.pin(RELAY), "safe, until the claims say otherwise"
+    linked.link.drive([ev.Drive("relay", 4, ON), ev.Drive("lamp", 4, Level(250_000))])
+    eventually(lambda: not chip.pin(RELAY))
+    eventually(lambda: chip.measure(LAMP, 60)[0] == pytest.approx(800, rel=0.01), within=8)
     linked.link.poll = lambda seconds: time.sleep(0.05)  # type: ignore[method-assign]  # as if the host were dead
     eventually(lambda: chip.pin(RELAY), within=3)
     linked.link.close()
+
+
+def test_unplugged_and_plugged_in_again_under_the_same_name(tmp_path: Path) -> None:
+    port = tmp_path / "adapter"
+    board = emulated.native()
+    port.symlink_to(board.port)
+    linked = Linked(str(port))
+    assert linked.of(ev.LinkUp)
+    board.end()
+    assert "has gone" in eventually(lambda: linked.of(ev.LinkLost), within=8)[0].reason
+    board = emulated.native()
+    port.unlink()
+    port.symlink_to(board.port)
+    eventually(lambda: len(linked.of(ev.LinkUp)) == 2, within=8)
+    linked.link.drive([ev.Drive("relay", 1, ON)])
+    eventually(lambda: linked.settings().get("relay") == ON)
+    linked.link.close()
+    board.end()
 
 
 def test_several_boards_on_one_line_and_a_port_that_is_not_there() -> None:

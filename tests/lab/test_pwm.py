@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-import os
 from fractions import Fraction
 from pathlib import Path
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cairnwind.boards.sysfs import PwmChannel
 from cairnwind.core import events as ev
+from cairnwind.core.errors import BoardError
 from cairnwind.core.model import Output, Pin
 from cairnwind.core.settings import Level
 from tests.conftest import eventually
@@ -41,8 +42,47 @@ def test_period_and_duty_are_what_sysfs_shows(opened: Make) -> None:
 def test_no_order_of_writes_is_refused(steps: list[tuple[int, int]]) -> None:
     """The kernel refuses a duty longer than the period: any way from one setting to another must avoid it."""
     channel = PwmChannel("pwmchip0", 5)
-    for parts, millihertz in steps:
-        assert channel.set(parts, millihertz) == parts
-        period = round(10**12 / millihertz)
-        assert (fact(5, "period"), fact(5, "duty_cycle")) == (period, period * parts // 1_000_000)
-    assert os.access(ROOT / "pwm5", os.F_OK)
+    try:
+        for parts, millihertz in steps:
+            assert channel.set(parts, millihertz) == parts
+            period = round(10**12 / millihertz)
+            assert (fact(5, "period"), fact(5, "duty_cycle")) == (period, period * parts // 1_000_000)
+    finally:
+        channel.close()
+    assert not (ROOT / "pwm5").exists()
+
+
+def test_channels_of_one_timer_have_one_frequency() -> None:
+    first = PwmChannel("pwmchip0", 5)
+    first.set(500_000, 800_000)
+    second = PwmChannel("pwmchip0", 6)
+    with pytest.raises(BoardError, match="pwm6 of pwmchip0 shares its timer"):
+        second.set(500_000, 400_000)
+    assert second.set(250_000, 800_000) == 250_000
+    first.close()
+    second.close()
+
+
+KILLED = """
+import time
+from tests.lab.conftest import Opened
+from tests.lab.test_pwm import LAMPS
+from cairnwind.core import events as ev
+from cairnwind.core.settings import Level
+link = Opened(LAMPS, chip="sim0", pwm="pwmchip0")
+link.link.drive([ev.Drive("lamp", 1, Level(400_000)), ev.Drive("low", 1, Level(400_000))])
+time.sleep(0.5)
+print("ready", flush=True)
+time.sleep(60)
+"""
+LAMPS = [
+    Output("lamp", "lamp", Pin("b", 7), frequency=Fraction(800)),
+    Output("low", "lamp", Pin("b", 8), frequency=Fraction(800), active_low=True),
+]
+
+
+def test_the_guard_rests_pwm_of_either_sense(elsewhere: object) -> None:
+    service = elsewhere(KILLED)  # type: ignore[operator]
+    assert (fact(7, "duty_cycle"), fact(8, "duty_cycle")) == (500_000, 750_000)
+    service.kill()
+    eventually(lambda: (fact(7, "duty_cycle"), fact(8, "duty_cycle")) == (0, 1_250_000))

@@ -36,8 +36,12 @@ def rest(actions: list[dict[str, Any]], files: list[int]) -> None:
                 values = struct.pack("=QQ", action["bits"], action["mask"])
                 fcntl.ioctl(files[action["file"]], SET_VALUES, values)
             else:
+                text = action.get("text", "")
+                if "from" in action:  # always high: as long as the period is by now
+                    with open(action["from"]) as file:
+                        text = file.read()
                 with open(action["path"], "w") as file:
-                    file.write(action["text"])
+                    file.write(text)
         except OSError:
             pass
 

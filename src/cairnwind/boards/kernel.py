@@ -67,7 +67,9 @@ class KernelLink(Worker):
             self.traffic.add("sent", b"", f"lines {_list(some)} taken as outputs at {safe:0{len(some)}b}")
         for line, output in self.outputs.items():
             if self._hard(output):
+                # set before the next is exported: some chips let a period be chosen only while one channel is in use
                 self._pwm[line] = PwmChannel(self.facts.pwm, self._channel(line))
+                self._pwm[line].set(*self._safe()[line])
             elif output.dimmable:
                 self._software[line] = SoftwarePwm(self._of[line], line)
         self._take_inputs()
@@ -121,10 +123,10 @@ class KernelLink(Worker):
             actions.append({"file": number, "bits": bits, "mask": group.all})
         for line, channel in self._pwm.items():
             high = wire.to_pin(self.outputs[line], self.outputs[line].safe)
-            # without knowing the period then, only never and always can be said: enough for what is off
-            actions.append({"path": str(channel.path / "duty_cycle"), "text": "0"})
-            if high:
-                actions.append({"path": str(channel.path / "polarity"), "text": "inversed"})
+            duty = str(channel.path / "duty_cycle")
+            actions.append(
+                {"path": duty, "from": str(channel.path / "period")} if high else {"path": duty, "text": "0"}
+            )
         return actions
 
     def put(self, levels: Mapping[int, Put]) -> Mapping[int, int]:

@@ -28,7 +28,7 @@ ANSWER_WITHIN = 0.25
 LOST_AFTER = 3
 """Frames in a row without an answer after which the board counts as away."""
 WATCHDOG, MODE, VALUE, SAFE, FREQUENCY, TONE_MS = 0, 32, 64, 96, 224, 240
-FACTS, LEVELS, CAPABLE, EDGES = 0, 16, 32, 64
+FACTS, UP, LEVELS, CAPABLE, EDGES = 0, 4, 16, 32, 64
 OFF, OUTPUT, PULL_UP, PWM, ANALOGUE, TONE = range(6)
 CAN = {"pwm": 4, "analogue": 8, "tone": 16}
 ANALOGUE_FULL, ANALOGUE_VOLTS = 1023, 5.0
@@ -49,6 +49,8 @@ class ModbusLink(Worker):
         """Of our firmware, by pin: what it can do, and its timer."""
         self._frequencies: dict[int, int] = {}
         self._missed = 0
+        self._up_for = self._rests = 0
+        """Seconds that the board has been up, and how often it has rested: by these a reset is noticed."""
         self._polled = 0.0
         self._gap = 0.0 if self.facts.tcp else max(0.00175, 38.5 / self.facts.baud)
 
@@ -127,6 +129,8 @@ class ModbusLink(Worker):
                 "Load the firmware that came with this version: cairnwind firmware load.",
             )  # fmt: skip
         told = self._ask("read_input_registers", CAPABLE, count=facts[3])
+        self._up_for, self._rests = facts[4], facts[8]
+        self._frequencies.clear()
         self._can = {pin: (word & 255, word >> 8) for pin, word in enumerate(told)}
         self.traffic.add(
             "got", b"", f"firmware {facts[1] >> 8}.{facts[1] & 255}, {facts[3]} pins, up for {facts[4]} s"
@@ -287,11 +291,12 @@ class ModbusLink(Worker):
                 }
             elif trial.mode not in ("pwm", "tone"):
                 self.seen(line, bool(bits >> line & 1))
-        if self.traffic.rounds % 50 == 0:
-            modes = self._ask("read_holding_registers", MODE, count=len(self._can), quiet=True)
-            for line, output in self.outputs.items():
-                if modes[line] != (PWM if output.dimmable else OUTPUT):
-                    raise BoardError("board", f"line {line} has lost its mode: the board has been reset", "")
+        if self.traffic.rounds % 25 == 0:
+            up, rests = self._ask("read_input_registers", UP, count=5, quiet=True)[::4]
+            if up < self._up_for or rests != self._rests:
+                what = "has been reset" if up < self._up_for else "went to its safe values by itself"
+                raise BoardError("board", f"the board {what}", "It is set up anew.")
+            self._up_for = up
 
     def _poll_sold(self) -> None:
         profile = self.facts.profile

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import time
 from pathlib import Path
@@ -18,7 +19,7 @@ class PwmChannel:
     """One channel of a PWM chip. Period and duty in nanoseconds; polarity normal: duty is the time high."""
 
     def __init__(self, chip: str, channel: int, root: Path = PWM) -> None:
-        """Export it, at duty 0. Raises `BoardError`."""
+        """Export it, as it is: whoever made it sets it at once. Raises `BoardError`."""
         self.chip = root / chip
         self.path = self.chip / f"pwm{channel}"
         self._channel = channel
@@ -33,9 +34,6 @@ class PwmChannel:
                 time.sleep(0.02)
         self.period = _number(self.path / "period")
         self.duty = _number(self.path / "duty_cycle")
-        if self.duty:
-            _write(self.path / "duty_cycle", 0)
-            self.duty = 0
         if (self.path / "polarity").exists() and (self.path / "polarity").read_text().strip() != "normal":
             if _number(self.path / "enable"):
                 _write(self.path / "enable", 0)
@@ -113,6 +111,12 @@ def _write(path: Path, value: int | str) -> None:
         with open(path, "w") as file:
             file.write(str(value))
     except OSError as error:
+        if error.errno == errno.EBUSY and path.name == "period":
+            raise BoardError(
+                "timer",
+                f"{path.parent.name} of {path.parent.parent.name} shares its timer with a channel that runs at another frequency.",
+                "Give all channels of that chip one frequency.",
+            ) from None
         raise trouble(error, str(path)) from None
 
 

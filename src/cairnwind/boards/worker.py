@@ -243,6 +243,8 @@ class Worker(ABC):
             raise
         finally:
             self._up = False
+            self._last.clear()  # nobody knows what it shows from now on
+            self._shown.clear()
             self.disconnect()
 
     def _home(self) -> None:
@@ -253,9 +255,7 @@ class Worker(ABC):
         self.readings.clear()
         self._shown.clear()
         self._last.clear()
-        shown = self.put(
-            {line: Put(wire.to_pin(output, output.safe)) for line, output in self.outputs.items()}
-        )
+        shown = self.put(self._safe())
         readings = []
         for line, output in self.outputs.items():
             level = shown.get(line)
@@ -267,9 +267,16 @@ class Worker(ABC):
         self.traffic.add("got", b"", "the board answers")
         self._report(ev.LinkUp(self.clock(), self.board.name, tuple(readings)))
 
+    def _safe(self) -> dict[int, Put]:
+        """Every output at its safe setting, PWM at its own frequency."""
+        return {
+            line: Put(wire.to_pin(output, output.safe), _hertz(output))
+            for line, output in self.outputs.items()
+        }
+
     def _make_safe(self) -> None:
         try:
-            self.put({line: Put(wire.to_pin(output, output.safe)) for line, output in self.outputs.items()})
+            self.put(self._safe())
         except Exception as error:
             log.warning("%s: could not be taken to safe: %s", self.board.name, error)
 
@@ -306,8 +313,7 @@ class Worker(ABC):
         levels = {}
         for line, order in by_line.items():
             output = self.outputs[line]
-            own = round(output.frequency * 1000) if output.frequency else 0
-            levels[line] = Put(wire.to_pin(output, order.setting), order.setting.millihertz or own)
+            levels[line] = Put(wire.to_pin(output, order.setting), order.setting.millihertz or _hertz(output))
         shown = self.put(levels)
         for line, order in by_line.items():
             level = shown.get(line, levels[line].parts)
@@ -320,3 +326,8 @@ class Worker(ABC):
         if setting.parts == order.setting.parts:
             setting = order.setting
         self._report(ev.Confirmed(self.clock(), order.output, order.generation, setting, self.confirms))
+
+
+def _hertz(output: Output) -> int:
+    """An output's own PWM frequency in millihertz; 0 if it has none."""
+    return round(output.frequency * 1000) if output.frequency else 0

@@ -27,6 +27,8 @@ def pins(board: dict[str, Any], found: list[dict[str, Any]]) -> None:
     state = "answers" if board["up"] else f"does not answer: {board['reason']}"
     head = Text(f"{board['name']}  ", style="bold")
     head.append(f"{board['label']}, {board['link']}, {state}", style="" if board["up"] else "red")
+    if board["rounds_a_second"] or board["errors"]:
+        head.append(f"; {board['rounds_a_second']:g} rounds a second, {board['errors']} errors", style="dim")
     out.print(head)
     for connector in dict.fromkeys(each["connector"] for each in found):
         rows = [each for each in found if each["connector"] == connector]
