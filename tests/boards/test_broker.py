@@ -22,7 +22,10 @@ from cairnwind.service.first import clock
 from tests.conftest import CAIRNWIND, cairnwind, eventually, free_port
 
 FACTS = Network("yard/{line}/set", "100", "0", "{level}", "yard/{line}/is", "yard/alive")
-OUTPUTS = [Output("lamp", "lamp", Pin("y", 1), active_low=True), Output("pump", "relay", Pin("y", 2))]
+OUTPUTS = [
+    Output("lamp", "lamp", Pin("y", 1), active_low=True, levels=True),
+    Output("pump", "relay", Pin("y", 2)),
+]
 GATE = Input("gate", "contact", Pin("y", 3))
 
 
@@ -168,7 +171,11 @@ def test_the_demo_with_a_board_behind_a_broker(tmp_path: Path) -> None:
 
     try:
         eventually(lambda: "off" in cli("look", "pond-pump"), within=15)
-        assert cli("turn", "pond-pump", "on") == "pond-pump: on (confirmed: on, read back by board garden)\n"
+        assert cli("turn", "path-lights", "35%").startswith("path-lights: 35 % (confirmed")
+        assert (
+            cli("turn", "pond-pump", "on")
+            == "pond-pump: 100 % (confirmed: 100 %, read back by board garden)\n"
+        )
         cli("pretend", "garden-gate", "open")
         eventually(lambda: "open" in cli("look", "garden-gate"))
         assert "saltmarsh-garden/1/set 100" in str(Site(state=state).traffic("garden"))

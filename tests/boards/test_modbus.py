@@ -83,7 +83,7 @@ def relays() -> Iterator[Relays]:
 OUTPUTS = [
     Output("pump", "relay", Pin("r", 0)),
     Output("lamp", "lamp", Pin("r", 2), active_low=True),
-    Output("valve", "motor", Pin("r", 10), frequency=__import__("fractions").Fraction(1)),
+    Output("valve", "motor", Pin("r", 10), levels=True),
 ]
 INPUTS = [Input("gate", "contact", Pin("r", 5)), Input("tank", "analogue", Pin("r", 9), unit="V")]
 

@@ -22,7 +22,13 @@ CHIP = os.environ.get("GPIO_SIM_CHIP", "")
 class World:
     """The pins of the simulated chip, from outside."""
 
-    root = Path(os.environ.get("GPIO_SIM_SYSFS", "/nowhere"))
+    item = Path("/sys/kernel/config/gpio-sim/sim0")
+
+    @property
+    def root(self) -> Path:
+        """Where it is now: a chip that was pulled out comes back under another number."""
+        chip = (self.item / "bank0" / "chip_name").read_text().strip()
+        return Path("/sys/devices/platform", (self.item / "dev_name").read_text().strip(), chip)
 
     def value(self, line: int) -> int:
         return int((self.root / f"sim_gpio{line}" / "value").read_text())

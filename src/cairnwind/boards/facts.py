@@ -112,6 +112,11 @@ class Modbus:
     watchdog: int = 2_000_000_000
     """Nanoseconds without a valid frame after which the firmware goes to its safe values."""
 
+    def dims(self, line: int) -> bool:
+        """Whether a line has levels by itself: those of a profile."""
+        own = self.profile
+        return own is not None and line >= own.lines + own.inputs + len(own.analogue)
+
     @property
     def tcp(self) -> bool:
         """Whether the port is a network address."""
@@ -146,3 +151,7 @@ class Network:
     here: str = "here"
     gone: str = "gone"
     retain: bool = False
+
+    def dims(self, line: int) -> bool:
+        """Whether a line can be told a level."""
+        return bool(self.level)

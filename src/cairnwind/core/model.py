@@ -173,13 +173,15 @@ class Output:
     """Amperes that the pin itself gives or takes."""
     bias: tuple[Fraction, str] | None = None
     """A resistor that holds the pin while nobody drives it: ohms, and 'up' or 'down'."""
+    levels: bool = False
+    """Its board dims it by itself: it has levels without a PWM frequency of ours."""
     by_software: bool = False
     """PWM made by a program, where the pin has none of its own."""
 
     @property
     def dimmable(self) -> bool:
         """Whether it has levels between off and on."""
-        return self.frequency is not None
+        return self.frequency is not None or self.levels
 
     def say(self, setting: Setting) -> str:
         """The setting in this output's words."""

@@ -61,7 +61,8 @@ class NetworkBoard:
         """Switch it off."""
         self._over.set()
         if self._client is not None:
-            self._client.publish(f"{self.name}/alive", b"gone", qos=1, retain=True).wait_for_publish(0.5)
+            if self._client.is_connected():
+                self._client.publish(f"{self.name}/alive", b"gone", qos=1, retain=True).wait_for_publish(0.5)
             self._client.disconnect()
             self._client.loop_stop()
 

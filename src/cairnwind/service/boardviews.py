@@ -227,10 +227,10 @@ def _state(input: Input, value: object) -> bool:
     words = {input.words[0]: False, input.words[1]: True, "inactive": False, "active": True}
     if isinstance(value, bool):
         return value
-    if value not in words:
+    if not isinstance(value, str) or value not in words:
         raise CallerError(
             "bad-value",
             f"'{value}' is not a state of {input.name}.",
             f"Send {input.words[0]} or {input.words[1]}.",
         )
-    return words[str(value)]
+    return words[value]

@@ -246,6 +246,7 @@ class _Reader:
             load=table.get("load", lambda value: parse(value, "a power"), None),
             gives=table.get("gives", lambda value: parse(value, "a current"), None),
             bias=table.get("bias", convert.bias, None),
+            levels=self._dims(kind, pin),
             by_software=table.get("pwm", partial(convert.choice, among=("hardware", "software")), "hardware") == "software",
         )  # fmt: skip
         output = replace(output, safe=table.get("safe", output.read, OFF))
@@ -296,6 +297,12 @@ class _Reader:
         own = ("unit", "scale") if kind == "analogue" else ("pull", "sense", "words", "debounce")
         table.nothing_else(("kind", "pin", "label", "place", "source", *own))
         return input if kind and pin else None
+
+    def _dims(self, kind: str | None, pin: Pin | None) -> bool:
+        """Whether the board dims this line by itself."""
+        board = self.boards.get(pin.board) if pin else None
+        dims = getattr(board.facts, "dims", None) if board else None
+        return bool(pin and kind and dims and KINDS[kind].dims and dims(pin.line))
 
     def _draws(self, value: object) -> tuple[str, Any]:
         if not isinstance(value, dict) or set(value) - {"supply", "current"} or len(value) < 2:
