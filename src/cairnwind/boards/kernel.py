@@ -107,8 +107,12 @@ class KernelLink(Worker):
             lines = self._chip.request(some, both, per_line=own)
             self._watched.append(lines)
             self.traffic.add("sent", b"", f"lines {_list(some)} taken as inputs with edges")
+
+    def first_look(self) -> None:
+        """The levels that inputs have before any edge."""
+        for lines in self._watched:
             levels = lines.get()
-            for line in some:
+            for line in lines.lines:
                 self.seen(line, bool(levels & lines.bit[line]), settled=True)
 
     def _actions(self) -> list[dict[str, Any]]:

@@ -94,8 +94,8 @@ class Worker(ABC):
         """What is known of the lines."""
         return {line: Seen(level) for line, (_, level) in list(self._last.items())}
 
-    def leave(self) -> None:
-        """The last word to a board that answers, before a clean `disconnect`: nothing, for most."""
+    def first_look(self) -> None:
+        """Tell what the inputs show, where `poll` would only tell of changes. Called once the link is up."""
         return
 
     # --- what the service asks ----------------------------------------------------------------------------
@@ -135,10 +135,16 @@ class Worker(ABC):
 
     def close(self) -> None:
         """End the thread, which lets the board go."""
+        if self.wake < 0:
+            return  # it is closed already
         self.closed = True
         self.nudge()
         if self._thread is not None:
             self._thread.join(5)
+            if self._thread.is_alive():
+                return
+        wake, self.wake = self.wake, -1
+        os.close(wake)
 
     # --- for subclasses -----------------------------------------------------------------------------------
 
@@ -146,8 +152,8 @@ class Worker(ABC):
         """Wake the thread."""
         try:
             os.eventfd_write(self.wake, 1)
-        except OSError:
-            pass
+        except (OSError, ValueError):
+            pass  # it has been closed
 
     def rest(self, seconds: float, *files: int) -> list[int]:
         """Wait for `wake` or one of ``files``; returns those files that are ready."""
@@ -227,14 +233,14 @@ class Worker(ABC):
             self._home()
             self._first.set()
             while not self.closed:
-                if not self.fresh():
+                if not self.fresh() and self._still_stale():
                     self._make_safe()
                     raise BoardError(
                         "engine", "the engine does not answer; its outputs were taken to safe", ""
                     )
                 self._work()
                 self.poll(0.25)
-            self.leave()
+            self._work()  # what was ordered last still counts, above all when the engine has died
         except BoardError:
             raise
         except Exception:
@@ -246,6 +252,11 @@ class Worker(ABC):
             self._last.clear()  # nobody knows what it shows from now on
             self._shown.clear()
             self.disconnect()
+
+    def _still_stale(self) -> bool:
+        """Whether the engine has not turned after a moment either: the machine itself may have stood still."""
+        time.sleep(0.1)
+        return not self.fresh()
 
     def _home(self) -> None:
         with self._lock:
@@ -266,6 +277,7 @@ class Worker(ABC):
         self._up, self._said = True, ""
         self.traffic.add("got", b"", "the board answers")
         self._report(ev.LinkUp(self.clock(), self.board.name, tuple(readings)))
+        self.first_look()
 
     def _safe(self) -> dict[int, Put]:
         """Every output at its safe setting, PWM at its own frequency."""
