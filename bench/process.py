@@ -23,6 +23,7 @@ def _serve(state: str, site_file: Path = SITE_FILE) -> subprocess.Popen[bytes]:
         [command, "serve", str(site_file), "--state", state, "--port", "0"],
         stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL,
+        env={name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"},
     )
 
 
