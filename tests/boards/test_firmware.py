@@ -13,10 +13,12 @@ import pytest
 import serial
 from pymodbus.client import ModbusSerialClient
 
+from cairnwind.boards import serialports
 from cairnwind.boards.facts import Modbus
 from cairnwind.boards.modbus import ModbusLink
 from cairnwind.core import events as ev
 from cairnwind.core.claims import Source
+from cairnwind.core.errors import BoardError
 from cairnwind.core.model import Board, Input, Output, Pin
 from cairnwind.core.settings import OFF, ON, Level
 from cairnwind.core.trials import Trial
@@ -268,7 +270,7 @@ class Linked:
         self.said: list[ev.Event] = []
         self.fresh = True
         self.link.open(outputs, inputs, self.said.append, clock, lambda: self.fresh)
-        self.link.ready(5)
+        self.link.ready(2)
 
     def of(self, kind: type) -> list[Any]:
         return [event for event in self.said if isinstance(event, kind)]
@@ -353,6 +355,36 @@ def test_unplugged_and_plugged_in_again_under_the_same_name(tmp_path: Path) -> N
     board.end()
 
 
+def test_a_board_that_starts_when_its_port_is_opened_is_waited_for_no_longer_than_it_takes() -> None:
+    board = emulated.native()
+    board.tell("mute 1")
+    linked = Linked(board.port)
+    began = time.monotonic()
+    time.sleep(1.5)
+    assert linked.said == [], (
+        "neither up nor lost: the port stays open, for opening it anew would start the board anew"
+    )
+    board.tell("mute 0")
+    eventually(lambda: linked.of(ev.LinkUp))
+    assert linked.of(ev.LinkLost) == []
+    assert time.monotonic() - began < 4
+    linked.link.close()
+    board.end()
+
+
+def test_a_port_by_its_usb_serial_number(monkeypatch: pytest.MonkeyPatch) -> None:
+    from serial.tools import list_ports
+    from serial.tools.list_ports_common import ListPortInfo
+
+    adapter = ListPortInfo("/dev/ttyUSB3", skip_link_detection=True)
+    adapter.serial_number, adapter.vid = "A50285BI", 0x0403
+    monkeypatch.setattr(list_ports, "comports", lambda: [adapter])
+    assert serialports.find("usb:A50285BI") == "/dev/ttyUSB3"
+    with pytest.raises(BoardError, match="USB serial number B7") as caught:
+        serialports.find("usb:B7")
+    assert "/dev/ttyUSB3 (usb:A50285BI)" in caught.value.remedy
+
+
 def test_several_boards_on_one_line_and_a_port_that_is_not_there() -> None:
     away = Linked("/dev/ttyUSB77")
     assert "no serial port /dev/ttyUSB77" in away.of(ev.LinkLost)[0].reason
@@ -361,7 +393,7 @@ def test_several_boards_on_one_line_and_a_port_that_is_not_there() -> None:
     board = emulated.native(unit=5)
     five, six = Linked(board.port, unit=5), Linked(board.port, unit=6)
     assert five.of(ev.LinkUp)
-    eventually(lambda: six.of(ev.LinkLost))
+    eventually(lambda: six.of(ev.LinkLost), within=8)
     assert "unit 6 on" in six.of(ev.LinkLost)[0].reason
     five.link.drive([ev.Drive("relay", 1, ON)])
     eventually(lambda: five.settings().get("relay") == ON)

@@ -25,6 +25,9 @@ IDENTITY, MAP_VERSION = 0x4357, 1
 """What our firmware says that it is, and the version of its map that this link knows (the high byte)."""
 ANSWER_WITHIN = 0.25
 """Seconds; a board on a slow line gets the time of its frames on top."""
+FIRST_ANSWER_WITHIN = 5.0
+"""Seconds from opening a port in which its board may still be starting: many do when a port is opened, and again
+when it is opened once more. So the port stays open that long, and the first answer ends the wait."""
 LOST_AFTER = 3
 """Frames in a row without an answer after which the board counts as away."""
 WATCHDOG, MODE, VALUE, SAFE, FREQUENCY, TONE_MS = 0, 32, 64, 96, 224, 240
@@ -49,6 +52,7 @@ class ModbusLink(Worker):
         """Of our firmware, by pin: what it can do, and its timer."""
         self._frequencies: dict[int, int] = {}
         self._missed = 0
+        self._patient_until = 0.0
         self._up_for = self._rests = 0
         """Seconds that the board has been up, and how often it has rested: by these a reset is noticed."""
         self._polled = 0.0
@@ -63,6 +67,7 @@ class ModbusLink(Worker):
         with self._line.turn:
             if self._line.client is None:
                 self._line.client = self._open(port)
+                self._patient_until = time.monotonic() + FIRST_ANSWER_WITHIN
             self._client = self._line.client
         self._missed = 0
         if self.facts.profile is None:
@@ -396,7 +401,7 @@ class ModbusLink(Worker):
             except (ModbusException, OSError) as error:
                 self._missed += 1
                 self.traffic.add("lost", b"", f"{text}: no answer")
-                if self._missed >= LOST_AFTER:
+                if self._missed >= LOST_AFTER and (self.closed or time.monotonic() > self._patient_until):
                     if not self.facts.tcp:
                         serialports.find(self.facts.port)
                     raise BoardError(
@@ -406,6 +411,7 @@ class ModbusLink(Worker):
                     ) from error
                 continue
             self._missed = 0
+            self._patient_until = 0.0
             loud = not quiet or self.traffic.watched
             if loud:
                 self.traffic.add("sent", sent, text)
