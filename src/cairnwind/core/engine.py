@@ -27,10 +27,11 @@ from cairnwind.core.claims import PERSON, Claim, Instant, Rank, held, leading, p
 from cairnwind.core.history import claim_form, stop_form, tag_form
 from cairnwind.core.inputs import Contact, Gauge
 from cairnwind.core.interlocks import Gatekeeper, Refusal, Stop, Tag
-from cairnwind.core.model import Output, Site
+from cairnwind.core.model import Site
 from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
 from cairnwind.core.quantities import NS
 from cairnwind.core.settings import OFF, ON, Setting, encode
+from cairnwind.core.standing import Standing
 from cairnwind.core.trials import Trial, Trials
 
 RETRY_FIRST = NS // 10
@@ -39,50 +40,6 @@ ANSWER_WITHIN = 5 * NS
 """A board that has not answered a drive by then has failed it."""
 JUMP = 2 * NS
 """A wall clock that moves this much more or less than the monotonic one has been set."""
-
-
-class Standing:
-    """How one output stands: what the engine knows about it beyond the facts of its wiring."""
-
-    __slots__ = (
-        "allowed", "asker", "attempts", "claims", "confirmed", "corrected", "failed", "fault", "generation",
-        "homing", "how", "leader", "output", "pending", "refusal", "retry_at", "sent", "since", "stuck",
-        "wanted", "watched",
-    )  # fmt: skip
-
-    def __init__(self, output: Output) -> None:
-        self.output = output
-        self.claims: tuple[Claim, ...] = ()
-        self.leader: Claim | None = None
-        self.wanted: Setting = output.rest
-        self.refusal: Refusal | None = None
-        self.allowed: Setting = output.safe
-        self.homing = True
-        """Not yet confirmed safe since the link came up: safe comes first."""
-        self.generation = 0
-        self.pending: Setting | None = None
-        self.sent = 0
-        self.watched = False
-        """An answer deadline is in the heap."""
-        self.confirmed: Setting | None = None
-        self.how = ""
-        self.since = 0
-        self.attempts = 0
-        self.failed: Setting | None = None
-        """What the last drive that failed was for."""
-        self.retry_at: int | None = None
-        self.corrected = False
-        """A differing read-back has been corrected once."""
-        self.stuck: Setting | None = None
-        """The setting that the board does not take, after that."""
-        self.fault = ""
-        self.asker = ""
-        """The command that waits to hear what became of it."""
-
-    def well(self) -> None:
-        """Nothing has failed and nothing differs, as far as is known."""
-        self.attempts, self.failed, self.retry_at = 0, None, None
-        self.corrected, self.stuck, self.fault = False, None, ""
 
 
 class Engine:
