@@ -126,7 +126,7 @@ def terminal(folder: Path, state: Path) -> None:
         "check": "cairnwind check broken.toml",
         "pins": "cairnwind pins shelf",
         "boards": "cairnwind look --by-board",
-        "identify": "cairnwind identify clay-side --step 150ms --dwell 600ms",
+        "identify": "cairnwind identify clay-side --yes --step 150ms --dwell 600ms",
         "wire": "timeout -s INT 2 cairnwind watch --link clay-side",
     }
     server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)

@@ -105,7 +105,12 @@ def test_inputs_while_one_presses_the_button(demo: Demo) -> None:
 
 
 def test_identify_walks_through_a_board(demo: Demo) -> None:
-    walked = demo.cli("identify", "clay-side", "--step", "50ms", "--dwell", "100ms").stdout.splitlines()
+    asked = demo.cli("identify", "clay-side", input="n\n")
+    assert "This switches pug-mill (motor). Is nobody near?" in asked.stdout
+    assert asked.returncode == 1
+    walked = demo.cli(
+        "identify", "clay-side", "--yes", "--step", "50ms", "--dwell", "100ms"
+    ).stdout.splitlines()
     assert [line.split()[3] for line in walked] == ["clay-store", "wedging-room", "extractor", "pug-mill"]
     rows = [row["text"] for row in json.loads(demo.cli("journal", "extractor", "--json").stdout)]
     assert any(text.startswith("extractor is on") for text in rows)

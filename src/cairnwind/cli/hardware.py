@@ -20,6 +20,8 @@ if TYPE_CHECKING:
     from cairnwind.client import Site
 
 RENEW_EVERY = 0.25
+MOVING = ("motor", "heater", "lock")
+"""Kinds of load that are not switched just to be seen, without asking."""
 
 
 @main.command()
@@ -151,8 +153,11 @@ def _how(mode: str, words: tuple[str, ...]) -> dict[str, str]:
     "--dwell", default="3 s", show_default=True, help="Time for each output when walking through a board."
 )
 @click.option("--times", type=click.IntRange(1), help="Blink so often, then end (else until Ctrl-C).")
+@click.option("--yes", is_flag=True, help="Do not ask before motors, heaters and locks are switched.")
 @click.pass_context
-def identify(ctx: click.Context, name: str | None, step: str, dwell: str, times: int | None) -> None:
+def identify(
+    ctx: click.Context, name: str | None, step: str, dwell: str, times: int | None, yes: bool
+) -> None:
     """Blink output NAME, or each output of board NAME in turn; without a name, tell which input just changed."""
     from cairnwind.cli import show
     from cairnwind.core.quantities import NS, duration
@@ -171,6 +176,9 @@ def identify(ctx: click.Context, name: str | None, step: str, dwell: str, times:
                 "bad-value", f"Board {name} has no outputs.", "cairnwind try works its bare pins."
             )
         site.output(name)
+    moving = [f"{each['name']} ({each['kind']})" for each in single or here if each["kind"] in MOVING]
+    if moving and not yes:
+        click.confirm(f"This switches {', '.join(moving)}. Is nobody near?", abort=True)
     try:
         for number, each in enumerate(single or here):
             place = f" of {len(here)}" if not single else ""
