@@ -4,5 +4,5 @@ import { defineConfig } from 'vite'
 
 export default defineConfig({
   plugins: [tailwindcss(), svelte()],
-  build: { outDir: '../src/cairnwind/service/console', emptyOutDir: true, assetsInlineLimit: 0 },
+  build: { outDir: '../src/cairnwind/service/console', emptyOutDir: true, assetsInlineLimit: 0, rolldownOptions: { checks: { pluginTimings: false } } },
 })

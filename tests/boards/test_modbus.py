@@ -22,6 +22,8 @@ from cairnwind.core.trials import Trial
 from cairnwind.service.first import clock
 from tests.conftest import eventually, free_port
 
+pytestmark = pytest.mark.filterwarnings("ignore:coroutine")  # the server's own, when it is stopped
+
 
 class Relays:
     """A board of four relays, four inputs, two analogue inputs and a level, on the network."""
