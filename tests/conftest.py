@@ -33,6 +33,7 @@ LAB = next(
 )
 """Where the simulated kernel is (see tools/kernel-lab), if there is one."""
 INSIDE = "CAIRNWIND_LAB" in os.environ
+os.environ["PATH"] += ":/usr/sbin:/sbin"  # where the broker is, and not on the path of an ordinary user
 collect_ignore = [] if INSIDE else ["lab"]
 if LAB is None:
     collect_ignore.append("boards/test_kernel_lab.py")

@@ -1,7 +1,8 @@
 """What can be wrong, and whose fault it is.
 
 Every error carries a code, a sentence and a remedy, once. The command line, HTTP and the console show the
-same three; only the dress differs. Codes are listed in ``docs/errors.md``.
+same three; only the dress differs. Codes that mean something to a script
+are in `cairnwind.cli.exits` and `cairnwind.service.problems`.
 """
 
 from __future__ import annotations
