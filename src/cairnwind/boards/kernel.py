@@ -309,7 +309,6 @@ class SoftwarePwm:
         self._wanted = (0, 0)
         self._change = threading.Condition()
         self._thread: threading.Thread | None = None
-        self._over = False
 
     def set(self, parts: int, millihertz: int) -> bool:
         """Begin, change or (at 0 and full) end; False if the line is to be set plainly instead."""
