@@ -355,6 +355,16 @@ def test_unplugged_and_plugged_in_again_under_the_same_name(tmp_path: Path) -> N
     board.end()
 
 
+def test_two_outputs_of_one_timer_must_agree(chip: emulated.Board) -> None:
+    other = Output("other", "lamp", Pin("b", 29), frequency=Fraction(400))
+    linked = Linked(chip.port, [*OUTPUTS, other])
+    assert "other and lamp share a timer, and so one frequency" in linked.of(ev.LinkLost)[0].reason
+    linked.link.close()
+    agreed = Linked(chip.port)
+    assert dict(agreed.of(ev.LinkUp)[0].timers) == {28: "T0", 29: "T0", 14: "T1", 15: "T1"}
+    agreed.link.close()
+
+
 def test_a_board_that_starts_when_its_port_is_opened_is_waited_for_no_longer_than_it_takes() -> None:
     board = emulated.native()
     board.tell("mute 1")

@@ -111,6 +111,23 @@ def test_what_the_link_works_is_what_the_engine_has_and_may_have(walk: list[tupl
         assert all(ends[line] > now for line in worked), "and none outlives its lease"
 
 
+def test_a_board_without_a_map_tells_its_timers_itself() -> None:
+    board = Board("m", "modbus", None, 32)
+    lamp = Output("lamp", "lamp", board.pin(28), frequency=Fraction(400))
+    engine = Engine(Site("Bench", boards={"m": board}, outputs={"lamp": lamp}))
+    engine.handle(ev.LinkUp(Instant(1, 1), "m", (("lamp", lamp.safe),), ((28, "T0"), (29, "T0"), (14, "T1"))))
+    engine.handle(ev.Start(Instant(1, 1)))
+
+    def asked(line: int, hertz: int) -> ev.Outcome:
+        return outcome(
+            engine.handle(ev.TryPin(Instant(2, 2), "c", KEEPER, board.pin(line), "pwm", NS, 1, hertz))
+        )
+
+    assert asked(29, 500_000).reason == "m:line-29 shares timer T0 with lamp, and so one frequency: 400 Hz"
+    assert asked(29, 500_000).remedy == "Try it at 400 Hz, or try a pin of another timer: line-14."
+    assert asked(29, 400_000).outcome == asked(14, 500_000).outcome == "driving"
+
+
 def test_owned_pins_and_pins_without_the_function_are_refused_in_words() -> None:
     engine = started()
 

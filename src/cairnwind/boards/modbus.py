@@ -17,7 +17,7 @@ from cairnwind.boards.link import Seen
 from cairnwind.boards.serialports import Line
 from cairnwind.boards.worker import Put, Worker
 from cairnwind.core.errors import BoardError
-from cairnwind.core.model import Board
+from cairnwind.core.model import Board, Output
 from cairnwind.core.settings import FULL
 from cairnwind.core.trials import Trial
 
@@ -142,10 +142,17 @@ class ModbusLink(Worker):
         )
         self._write(WATCHDOG, self.facts.watchdog // 1_000_000)
         modes = self._ask("read_holding_registers", MODE, count=facts[3])
+        timers: dict[int, Output] = {}
         for line, output in self.outputs.items():
             high = wire.to_pin(output, output.safe)
             mode = PWM if output.dimmable else OUTPUT
             self._able(line, 4 if mode == PWM else 1, output.name)
+            first = timers.setdefault(self._can[line][1], output) if mode == PWM else output
+            if first.frequency != output.frequency:
+                raise BoardError(
+                    "timer", f"{output.name} and {first.name} share a timer, and so one frequency.",
+                    f"Give both the same, or move one; cairnwind pins {self.board.name} shows the timers.",
+                )  # fmt: skip
             if mode == PWM and output.frequency:
                 self._set_frequency(line, round(output.frequency * 1000))
             self._write(SAFE + line, round(high * WHOLE / FULL) if mode == PWM else int(high > 0))
@@ -166,6 +173,10 @@ class ModbusLink(Worker):
         for line, mode in enumerate(modes):
             if mode != OFF and line not in wired and self._can[line][0]:
                 self._write(MODE + line, OFF)
+
+    def timers(self) -> tuple[tuple[int, str], ...]:
+        """As our firmware tells them."""
+        return tuple((pin, f"T{timer}") for pin, (_, timer) in self._can.items() if timer != 255)
 
     def _able(self, line: int, bits: int, name: str) -> None:
         if line >= len(self._can) or not self._can[line][0] & bits:

@@ -94,6 +94,10 @@ class Worker(ABC):
         """What is known of the lines."""
         return {line: Seen(level) for line, (_, level) in list(self._last.items())}
 
+    def timers(self) -> tuple[tuple[int, str], ...]:
+        """Lines and the timers behind them, where the board itself tells."""
+        return ()
+
     def first_look(self) -> None:
         """Tell what the inputs show, where `poll` would only tell of changes. Called once the link is up."""
         return
@@ -276,7 +280,7 @@ class Worker(ABC):
                     readings.append((output.name, wire.from_pin(output, level)))
         self._up, self._said = True, ""
         self.traffic.add("got", b"", "the board answers")
-        self._report(ev.LinkUp(self.clock(), self.board.name, tuple(readings)))
+        self._report(ev.LinkUp(self.clock(), self.board.name, tuple(readings), self.timers()))
         self.first_look()
 
     def _safe(self) -> dict[int, Put]:

@@ -426,6 +426,7 @@ class Engine:
     def _link_up(self, event: ev.LinkUp) -> None:
         self._set_board(event.board, True, "")
         readings = dict(event.readings)
+        self._trials.timers.update({(event.board, line): timer for line, timer in event.timers})
         for name in self._on_board[event.board]:
             s = self._standings[name]
             self._forget(s)

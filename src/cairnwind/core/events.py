@@ -171,6 +171,8 @@ class LinkUp:
     at: Instant
     board: str
     readings: tuple[tuple[str, Setting], ...] = ()
+    timers: tuple[tuple[int, str], ...] = ()
+    """Lines and the timers behind them, where the board itself tells."""
 
 
 @fact

@@ -67,6 +67,8 @@ class Trials:
     def __init__(self, site: Site) -> None:
         self._site = site
         self.standing: dict[tuple[str, int], Trial] = {}
+        self.timers: dict[tuple[str, int], str] = {}
+        """Timers that boards have told of, by board and line; a map tells of the others."""
         self.failures: dict[tuple[str, int], str] = {}
         """Why the last trial of a pin came to nothing, in the board's words."""
 
@@ -100,7 +102,7 @@ class Trials:
         ``own`` is the output that asks, which may change its own.
         """
         board = self._site.boards[pin.board]
-        timer = board.timer(pin.line)
+        timer = self._timer(board, pin.line)
         if not timer:
             return None
         others = {
@@ -109,19 +111,19 @@ class Trials:
             if output.frequency
             and output.name != own
             and output.pin.board == board.name
-            and board.timer(output.pin.line) == timer
+            and self._timer(board, output.pin.line) == timer
         }
         for trial in self.standing.values():
             if (
                 trial.mode in ("pwm", "tone")
                 and trial.pin.board == board.name
                 and trial.pin.line != pin.line
-                and board.timer(trial.pin.line) == timer
+                and self._timer(board, trial.pin.line) == timer
             ):
                 others[f"the trial on {trial.pin.name}"] = trial.millihertz
         for name, theirs in others.items():
             if theirs != millihertz:
-                free = self._free(board, lambda line: board.timer(line) not in ("", timer))
+                free = self._free(board, lambda line: self._timer(board, line) not in ("", timer))
                 elsewhere = f", or try a pin of another timer: {', '.join(free)}" if free else ""
                 return Refusal(
                     "timer",
@@ -129,6 +131,9 @@ class Trials:
                     f"Try it at {frequency(theirs)}{elsewhere}.",
                 )
         return None
+
+    def _timer(self, board: Board, line: int) -> str:
+        return board.timer(line) or self.timers.get((board.name, line), "")
 
     def put(self, trial: Trial) -> bool:
         """Take a trial; True if it is more than a renewal."""
