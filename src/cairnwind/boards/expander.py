@@ -12,6 +12,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Mapping
 
+from cairnwind.boards import wire
 from cairnwind.boards.facts import Expander
 from cairnwind.boards.link import Seen
 from cairnwind.boards.twowire import Bus, KernelBus, SimulatedBus
@@ -67,8 +68,9 @@ class ExpanderLink(Worker):
                 'Fit resistors, and say pull = "none".',
             )
         for line, output in self.outputs.items():
-            safe = (output.active_low != output.normally_closed) != output.safe.on
-            self._out = self._out | 1 << line if safe else self._out & ~(1 << line)
+            self._out = (
+                self._out | 1 << line if wire.to_pin(output, output.safe) else self._out & ~(1 << line)
+            )
         self._store("output", self._out)
         if "pull-up" in self.chip.registers:
             self._store("pull-up", self._pulls)
@@ -155,10 +157,11 @@ class ExpanderLink(Worker):
     def survey(self) -> Mapping[int, Seen]:
         """Levels as last read; the chip's functions are known."""
         known = dict(super().survey())
-        can = frozenset({"pwm"} if self.chip.kind == "pwm" else ())
         shown = {line: (FULL if high else 0) for line, high in list(self._shown.items())}
         return {
-            line: Seen(known[line].level if line in known else shown.get(line), functions=can)
+            line: Seen(
+                known[line].level if line in known else shown.get(line), functions=self.facts.functions
+            )
             for line in range(self.chip.lines)
         }
 

@@ -149,7 +149,7 @@ class Network:
     alive: str
     """Retained topic with the board's presence; empty: it has none."""
     here: str = "here"
-    gone: str = "gone"
+    """Its payload while the board is there; any other says that it has gone."""
     retain: bool = False
 
     def dims(self, line: int) -> bool:

@@ -266,9 +266,8 @@ class ModbusLink(Worker):
             if time.monotonic() < self._polled + pause:
                 return
         else:
-            self.rest(
-                self._gap
-            )  # the silence that the standard asks for between frames; a drive ends it sooner
+            # the silence that the standard asks for between frames; a drive ends it sooner
+            self.rest(self._gap)
         self._polled = time.monotonic()
         if self.facts.profile is None:
             self._poll_own()
@@ -336,7 +335,7 @@ class ModbusLink(Worker):
             raise BoardError(
                 "pin", f"lines of {self.board.name} are what its profile says; give it a name to use it", ""
             )
-        can, timer = self._can.get(line, (0, 255))
+        can, _ = self._can.get(line, (0, 255))
         if trial is None:
             if can:
                 self._write(MODE + line, OFF)
@@ -348,15 +347,6 @@ class ModbusLink(Worker):
             able = ", ".join(f"line-{pin}" for pin, (bits, _) in self._can.items() if bits & bit)
             raise BoardError(
                 "pin", f"line {line} of {self.board.name} has no such mode; lines that have: {able}", ""
-            )
-        shared = [
-            output.name
-            for each, output in self.outputs.items()
-            if output.dimmable and self._can[each][1] == timer
-        ]
-        if trial.mode == "pwm" and shared and trial.millihertz not in (0, self._frequencies.get(timer)):
-            raise BoardError(
-                "timer", f"line {line} shares its timer, and so its frequency, with {', '.join(shared)}", ""
             )
         self._write(SAFE + line, 0)
         self._write(MODE + line, mode)

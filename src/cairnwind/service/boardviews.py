@@ -63,14 +63,8 @@ class BoardViews:
             for each in self.site.outputs.values()
             if each.pin.board == name and (found := find(each.name)) is not None
         }
-        engine = self.runtime.engine
-        inputs = {
-            each.pin.line: engine.input_now(each.name)
-            for each in self.site.inputs.values()
-            if each.pin.board == name
-        }
-        trials = {trial.pin.line: trial for trial in engine.trials_now(name)}
-        return answer(pinout.pin_forms(self.site, board, link, outputs, inputs, trials))
+        trials = {trial.pin.line: trial for trial in self.runtime.engine.trials_now(name)}
+        return answer(pinout.pin_forms(self.site, board, link, outputs, trials))
 
     def get_traffic(self, name: str) -> Response:
         """What went over its wire."""

@@ -8,7 +8,7 @@ from typing import Any
 from cairnwind.boards import wire
 from cairnwind.boards.link import Frame, Link, Seen
 from cairnwind.core.model import Board, Position, Site
-from cairnwind.core.now import BoardNow, InputNow, OutputNow
+from cairnwind.core.now import BoardNow, OutputNow
 from cairnwind.core.settings import FULL
 from cairnwind.core.trials import Trial, owner
 from cairnwind.service.shapes import board_form, moment
@@ -19,7 +19,6 @@ def pin_forms(
     board: Board,
     link: Link,
     outputs: Mapping[int, OutputNow],
-    inputs: Mapping[int, InputNow],
     trials: Mapping[int, Trial],
 ) -> list[dict[str, Any]]:
     """Every position of the board's connectors, or every line where it has no map. Keyed arguments are by line."""
@@ -49,7 +48,7 @@ def pin_forms(
             "bank": there.bank if there else "", "volts": _number(there.volts if there else None),
             "bears": _number(there.bears if there else None), "current": _number(there.current if there else None),
             "power_on": there.power_on if there else "", "user": owner(site, pin), "holder": known.holder,
-            "high": _high(line, known, outputs, inputs), "trial": trial_form(trial, link.reading(line)) if trial else None,
+            "high": _high(line, known, outputs), "trial": trial_form(trial, link.reading(line)) if trial else None,
         })  # fmt: skip
     return forms
 
@@ -66,16 +65,12 @@ def _number(value: Any) -> float | None:
     return None if value is None else float(value)
 
 
-def _high(
-    line: int, known: Seen, outputs: Mapping[int, OutputNow], inputs: Mapping[int, InputNow]
-) -> float | None:
+def _high(line: int, known: Seen, outputs: Mapping[int, OutputNow]) -> float | None:
     """How much of the time the pin is high, in percent."""
     level = known.level
     if line in outputs:
         confirmed = outputs[line].confirmed
         level = None if confirmed is None else wire.to_pin(outputs[line].output, confirmed)
-    elif line in inputs and isinstance(inputs[line].raw, bool) and level is None:
-        return None
     return None if level is None else level * 100 / FULL
 
 

@@ -89,14 +89,14 @@ def _modbus(table: Table, beside: Sequence[Path]) -> tuple[Any, int]:
 def _broker(table: Table, beside: Sequence[Path]) -> tuple[Any, int]:
     command = table.need("command", partial(_keys, keys=("topic", "on", "off", "level"), need=("topic", "on", "off")),
                          'Say how it is told: command = { topic = "yard/{line}/set", on = "1", off = "0" }.') or {}  # fmt: skip
-    alive = table.get("alive", partial(_keys, keys=("topic", "here", "gone"), need=("topic",)), {})
+    alive = table.get("alive", partial(_keys, keys=("topic", "here"), need=("topic",)), {})
     report = table.get("report", _topic, "")
     for topic in (command.get("topic", "{line}"), report or "{line}"):
         if "{line}" not in topic:
             table.missing("command", "A topic of all lines has {line} where the line's number stands.")
     return facts.Network(
         command.get("topic", ""), command.get("on", "1"), command.get("off", "0"), command.get("level", ""),
-        report, alive.get("topic", ""), alive.get("here", "here"), alive.get("gone", "gone"),
+        report, alive.get("topic", ""), alive.get("here", "here"),
         table.get("retain", convert.flag, False),
     ), 0  # fmt: skip
 

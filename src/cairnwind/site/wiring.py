@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from fractions import Fraction
 
+from cairnwind.boards import wire
 from cairnwind.core.errors import CallerError
 from cairnwind.core.model import Board, Input, Output, Position
 from cairnwind.core.wiring import HIGH_SHARE, bias, divider, show_ohms
@@ -59,8 +60,7 @@ def _source(input: Input, there: Position) -> Iterator[Found]:
 
 def _power_on(output: Output, there: Position) -> Iterator[Found]:
     """The pin's own state before software runs, against what keeps the load safe."""
-    off_high = output.active_low != output.normally_closed
-    safe_high = off_high != output.safe.on
+    safe_high = wire.to_pin(output, output.safe) > 0
     rail = "up" if safe_high else "down"
     state = {"pull-up": True, "high": True, "pull-down": False, "low": False}.get(there.power_on)
     if not there.power_on or state == safe_high:
