@@ -154,7 +154,7 @@ import fcntl, json, os, statistics, time
 from cairnwind.boards import gpio
 from cairnwind.boards.kernel import KernelLink, SoftwarePwm
 from cairnwind.boards.facts import Kernel
-from cairnwind.boards.worker import Put
+from cairnwind.boards.wire import Put
 from cairnwind.core.model import Board, Output, Pin
 link = KernelLink(Board("b", "kernel", None, 32, facts=Kernel(os.environ["GPIO_SIM_CHIP"])))
 link.outputs = {0: Output("x", "relay", Pin("b", 0))}

@@ -143,7 +143,7 @@ def test_duty_and_frequency_of_a_pwm_controller(parts: int, millihertz: int) -> 
     chip = profiles.chip("pwm-16")
     link = ExpanderLink(Board("b", "expander", None, 16, facts=Expander(chip, "simulated", 0x40)))
     link.connect()
-    from cairnwind.boards.worker import Put
+    from cairnwind.boards.wire import Put
 
     assert link.put({5: Put(parts, millihertz)}) == {5: parts}
     assert link.simulated is not None

@@ -34,7 +34,7 @@ def test_on_means_that_the_load_is_on(active_low: bool, normally_closed: bool, s
         frequency=Fraction(1),
     )
     high = wire.to_pin(output, setting)
-    assert wire.from_pin(output, high) == setting
+    assert wire.from_pins(output, {output.pin.line: high}) == setting
     coil = high if not active_low else FULL - high
     assert coil == (FULL - setting.parts if normally_closed else setting.parts), (
         "a normally-closed contact is on while its coil is dead"

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from cairnwind.core.errors import CallerError
 from cairnwind.core.model import Output, Pin
 from cairnwind.core.quantities import NS, UNITS, duration, parse, show_duration
-from cairnwind.core.settings import FULL, OFF, ON, Level, decode, encode, parse_level, show
+from cairnwind.core.settings import FULL, OFF, ON, Level, decode, encode, read, show
 
 LEVELS = st.integers(0, FULL).map(Level)
 LAMP = Output("lamp", "lamp", Pin("b", 0), frequency=Fraction(800))
@@ -21,7 +21,7 @@ RELAY = Output("relay", "relay", Pin("b", 1), words=("shut", "open"))
 
 @given(LEVELS)
 def test_what_is_shown_and_what_is_stored_reads_back_to_the_same(level: Level) -> None:
-    assert parse_level(show(level)) == level
+    assert read(show(level), "level") == level
     assert decode(encode(level)) == level
 
 
@@ -30,8 +30,8 @@ def test_what_is_shown_and_what_is_stored_reads_back_to_the_same(level: Level) -
     st.sampled_from(["{} %", "{}%", "{}", " {}  % ", "{}\u00a0%", "{} percent"]),
 )
 def test_a_level_is_taken_in_every_usual_spelling(percent: object, form: str) -> None:
-    assert parse_level(form.format(percent)) == Level(round(Fraction(str(percent)) * 10_000))
-    assert parse_level(form.format(str(percent).replace(".", ","))) == parse_level(form.format(percent))
+    assert read(form.format(percent), "level") == Level(round(Fraction(str(percent)) * 10_000))
+    assert read(form.format(str(percent).replace(".", ",")), "level") == read(form.format(percent), "level")
 
 
 @given(

@@ -13,7 +13,8 @@ from collections.abc import Callable, Mapping
 
 from cairnwind.boards.facts import Broker, Network
 from cairnwind.boards.mqtt import Connection
-from cairnwind.boards.worker import Put, Worker
+from cairnwind.boards.wire import Put
+from cairnwind.boards.worker import Worker
 from cairnwind.core.errors import BoardError
 from cairnwind.core.model import Board
 from cairnwind.core.settings import FULL

@@ -16,7 +16,8 @@ from cairnwind.boards import wire
 from cairnwind.boards.facts import Expander
 from cairnwind.boards.link import Seen
 from cairnwind.boards.twowire import Bus, KernelBus, SimulatedBus
-from cairnwind.boards.worker import Put, Worker
+from cairnwind.boards.wire import Put
+from cairnwind.boards.worker import Worker
 from cairnwind.core.errors import BoardError
 from cairnwind.core.model import Board, Input
 from cairnwind.core.settings import FULL
@@ -69,7 +70,7 @@ class ExpanderLink(Worker):
             )
         for line, output in self.outputs.items():
             self._out = (
-                self._out | 1 << line if wire.to_pin(output, output.safe) else self._out & ~(1 << line)
+                self._out | 1 << line if wire.to_pin(output, output.safe, line) else self._out & ~(1 << line)
             )
         self._store("output", self._out)
         if "pull-up" in self.chip.registers:

@@ -7,6 +7,7 @@ from dataclasses import field
 from fractions import Fraction
 
 from cairnwind.core.fact import fact
+from cairnwind.core.pwm import Timer
 
 
 @fact
@@ -112,6 +113,13 @@ class Modbus:
     watchdog: int = 2_000_000_000
     """Nanoseconds without a valid frame after which the firmware goes to its safe values."""
 
+    @property
+    def clockwork(self) -> dict[int, Timer]:
+        """The timers behind the PWM lines of our own firmware."""
+        from cairnwind.boards import timers
+
+        return {} if self.profile is not None else dict.fromkeys((14, 15, 28, 29), timers.load("small-board"))
+
     def dims(self, line: int) -> bool:
         """Whether a line has levels by itself: those of a profile."""
         own = self.profile
@@ -121,6 +129,23 @@ class Modbus:
     def tcp(self) -> bool:
         """Whether the port is a network address."""
         return ":" in self.port and not self.port.startswith(("/", "usb:"))
+
+
+@fact
+class Strip:
+    """A strip of addressable colour lamps on one data line. Its lines are channels: three for each lamp."""
+
+    device: str
+    """'/dev/spidev0.0', or 'simulated'."""
+    pixels: int
+    order: str = "GRB"
+    """In which order a lamp takes its channels."""
+    functions: frozenset[str] = frozenset({"pwm"})
+    steps: int = 255
+
+    def dims(self, line: int) -> bool:
+        """Every line has levels by itself."""
+        return True
 
 
 @fact

@@ -21,7 +21,8 @@ from cairnwind.boards import gpio, guard, wire
 from cairnwind.boards.facts import Kernel
 from cairnwind.boards.link import Seen
 from cairnwind.boards.sysfs import Converter, PwmChannel
-from cairnwind.boards.worker import Put, Worker
+from cairnwind.boards.wire import Put
+from cairnwind.boards.worker import Worker
 from cairnwind.core.errors import BoardError
 from cairnwind.core.model import Board, Output
 from cairnwind.core.settings import FULL
@@ -55,22 +56,22 @@ class KernelLink(Worker):
     def connect(self) -> None:
         """Take lines and channels, outputs at safe; then set the guard."""
         self._chip = gpio.Chip(gpio.find(self.facts.chip))
-        plain = [line for line, output in self.outputs.items() if not self._hard(output)]
+        plain = [line for line, output in self.outputs.items() if not self._hard(output, line)]
         for first in range(0, len(plain), gpio.MOST_LINES):
             some = plain[first : first + gpio.MOST_LINES]
             safe = sum(
                 1 << number
                 for number, line in enumerate(some)
-                if wire.to_pin(self.outputs[line], self.outputs[line].safe)
+                if wire.to_pin(self.outputs[line], self.outputs[line].safe, line)
             )
             self._hold(self._chip.request(some, gpio.OUTPUT, values=safe))
             self.traffic.add("sent", b"", f"lines {_list(some)} taken as outputs at {safe:0{len(some)}b}")
         for line, output in self.outputs.items():
-            if self._hard(output):
+            if self._hard(output, line):
                 # set before the next is exported: some chips let a period be chosen only while one channel is in use
                 self._pwm[line] = PwmChannel(self.facts.pwm, self._channel(line))
                 self._pwm[line].set(*self._safe()[line])
-            elif output.dimmable:
+            elif output.modulates(line):
                 self._software[line] = SoftwarePwm(self._of[line], line)
         self._take_inputs()
         if any(input.analogue for input in self.inputs.values()):
@@ -78,8 +79,8 @@ class KernelLink(Worker):
         if self.outputs:
             self._guard = Guard(self._actions(), [group.file for group in self._groups])
 
-    def _hard(self, output: Output) -> bool:
-        return output.dimmable and not output.by_software
+    def _hard(self, output: Output, line: int) -> bool:
+        return output.modulates(line) and not output.by_software
 
     def _channel(self, line: int) -> int:
         there = self.board.position(line)
@@ -122,11 +123,11 @@ class KernelLink(Worker):
             bits = sum(
                 group.bit[line]
                 for line in group.lines
-                if wire.to_pin(self.outputs[line], self.outputs[line].safe)
+                if wire.to_pin(self.outputs[line], self.outputs[line].safe, line)
             )
             actions.append({"file": number, "bits": bits, "mask": group.all})
         for line, channel in self._pwm.items():
-            high = wire.to_pin(self.outputs[line], self.outputs[line].safe)
+            high = wire.to_pin(self.outputs[line], self.outputs[line].safe, line)
             duty = str(channel.path / "duty_cycle")
             actions.append(
                 {"path": duty, "from": str(channel.path / "period")} if high else {"path": duty, "text": "0"}

@@ -147,6 +147,10 @@ def make(board: Board, site: Any = None, secret: Callable[[str], str] | None = N
             from cairnwind.boards.modbus import ModbusLink
 
             return ModbusLink(board)
+        case "strip":
+            from cairnwind.boards.strip import StripLink
+
+            return StripLink(board)
         case "broker":
             from cairnwind.boards.broker import BrokerLink
 

@@ -15,7 +15,8 @@ from cairnwind.boards import serialports, wire
 from cairnwind.boards.facts import Modbus
 from cairnwind.boards.link import Seen
 from cairnwind.boards.serialports import Line
-from cairnwind.boards.worker import Put, Worker
+from cairnwind.boards.wire import Put
+from cairnwind.boards.worker import Worker
 from cairnwind.core.errors import BoardError
 from cairnwind.core.model import Board, Output
 from cairnwind.core.settings import FULL
@@ -144,8 +145,8 @@ class ModbusLink(Worker):
         modes = self._ask("read_holding_registers", MODE, count=facts[3])
         timers: dict[int, Output] = {}
         for line, output in self.outputs.items():
-            high = wire.to_pin(output, output.safe)
-            mode = PWM if output.dimmable else OUTPUT
+            high = wire.to_pin(output, output.safe, line)
+            mode = PWM if output.modulates(line) else OUTPUT
             self._able(line, 4 if mode == PWM else 1, output.name)
             first = timers.setdefault(self._can[line][1], output) if mode == PWM else output
             if first.frequency != output.frequency:
@@ -206,7 +207,9 @@ class ModbusLink(Worker):
         return self._put_sold(levels) if self.facts.profile else self._put_own(levels)
 
     def _put_own(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
-        plain = {line: put.parts > 0 for line, put in levels.items() if not self.outputs[line].dimmable}
+        plain = {
+            line: put.parts > 0 for line, put in levels.items() if not self.outputs[line].modulates(line)
+        }
         for first, states in _runs(plain):
             self._ask("write_coils", first, states)
         shown: dict[int, int] = {}
@@ -286,7 +289,7 @@ class ModbusLink(Worker):
                     line, words[2 + line], ANALOGUE_FULL, words[2 + line] / ANALOGUE_FULL * ANALOGUE_VOLTS
                 )
         for line, output in self.outputs.items():
-            if not output.dimmable:
+            if not output.modulates(line):
                 self.observed(line, FULL if bits >> line & 1 else 0)
         for line, trial in self.tried.items():
             if trial.mode == "analogue":

@@ -33,6 +33,10 @@ class SimulatedLink:
         self.board = board
         self.answers_after = board.answers_after
         self.pins: dict[int, int] = {}
+        self.hertz: dict[int, int] = {}
+        """The PWM frequency or tone on a line, in millihertz."""
+        self.writes = 0
+        """How often anything was written to a pin that changed it."""
         self.seen: deque[tuple[int, int, int]] = deque(maxlen=self.HISTORY)
         """What the pins did: (monotonic nanoseconds, line, level), the last `HISTORY` moves."""
         self.watchers: list[Callable[[int, int], None]] = []
@@ -78,8 +82,9 @@ class SimulatedLink:
     def drive(self, orders: Sequence[ev.Drive]) -> None:
         """Carry the orders out, now or after the delay."""
         if not self.answers_after:
-            for order in orders:
-                self._carry_out(order)
+            answers = [answer for order in orders if (answer := self._carry_out(order)) is not None]
+            if answers:
+                self._report(answers[0] if len(answers) == 1 else ev.Answers(self._clock(), tuple(answers)))
             return
         with self._wake:
             due = time.monotonic_ns() + self.answers_after
@@ -160,7 +165,7 @@ class SimulatedLink:
             return
         self._tried[line] = trial
         if trial.mode in ("output", "pwm", "tone"):
-            self._move(line, FULL // 2 if trial.mode == "tone" else trial.parts)
+            self._move(line, FULL // 2 if trial.mode == "tone" else trial.parts, trial.millihertz)
         elif trial.pull != "none":
             self._levels.setdefault(line, trial.pull == "up")
 
@@ -201,46 +206,47 @@ class SimulatedLink:
                 self._report(ev.InputSeen(self._clock(), input.name, wire.active(input, self._levels[line])))
 
     def _put(self, output: Output, setting: Setting) -> None:
-        line = output.pin.line
-        self._move(line, self.stuck.get(line, wire.to_pin(output, setting)))
+        for line, (parts, millihertz) in wire.to_pins(output, setting).items():
+            self._move(line, self.stuck.get(line, parts), millihertz)
 
-    def _move(self, line: int, level: int) -> None:
-        if self.pins.get(line) != level:
-            self.pins[line] = level
+    def _move(self, line: int, level: int, millihertz: int = 0) -> None:
+        if self.pins.get(line) != level or (self.hertz.get(line, 0) != millihertz and level):
+            self.pins[line], self.hertz[line] = level, millihertz
+            self.writes += 1
             self.seen.append((time.monotonic_ns(), line, level))
-            self.traffic.add("sent", b"", f"line {line}: {level / 10_000:g} % high")
+            if self.traffic.watched:
+                at = f" at {millihertz / 1000:.10g} Hz" if millihertz else ""
+                self.traffic.add("sent", b"", f"line {line}: {level / 10_000:g} % high{at}")
             for watcher in self.watchers:
                 watcher(line, level)
 
     def _read(self, output: Output, asked: Setting) -> Setting:
-        found = wire.from_pin(output, self.pins[output.pin.line])
-        return asked if found.parts == asked.parts else found
+        asked_pins = wire.to_pins(output, asked)
+        if all(self.pins[line] == put.parts for line, put in asked_pins.items()):
+            return asked
+        return wire.from_pins(output, self.pins)
 
     def _sample(self, line: int) -> tuple[int, int, float]:
         raw = max(0, min(COUNTS, round(self.volts.get(line, 0.0) / FULL_SCALE * COUNTS)))
         return raw, COUNTS, raw * FULL_SCALE / COUNTS
 
-    def _carry_out(self, order: ev.Drive) -> None:
+    def _carry_out(self, order: ev.Drive) -> ev.Confirmed | None:
+        """Do it; returns the answer, if there is one to give."""
         if not self.plugged:
-            return
+            return None
         if self.failures > 0:
             self.failures -= 1
             self._report(
                 ev.Failed(self._clock(), order.output, order.generation, "the board refused the write")
             )
-            return
+            return None
         output = self._outputs[order.output]
         self._put(output, order.setting)
-        if not self.silent:
-            self._report(
-                ev.Confirmed(
-                    self._clock(),
-                    order.output,
-                    order.generation,
-                    self._read(output, order.setting),
-                    self.confirms,
-                )
-            )
+        if self.silent:
+            return None
+        return ev.Confirmed(
+            self._clock(), order.output, order.generation, self._read(output, order.setting), self.confirms
+        )
 
     def _work(self) -> None:
         while True:
@@ -253,7 +259,9 @@ class SimulatedLink:
                     self._orders, key=lambda each: (self._orders[each][0], self._orders[each][1].setting.on)
                 )
                 _, order = self._orders.pop(name)
-            self._carry_out(order)
+            answer = self._carry_out(order)
+            if answer is not None:
+                self._report(answer)
 
     def _next(self) -> int:
         return min(due for due, _ in self._orders.values())

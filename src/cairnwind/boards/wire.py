@@ -1,24 +1,45 @@
-"""From what a load does to what its pin does, and back: the one place where sense and contact count.
+"""From what a load does to what its pins do, and back: the one place where sense and contact count.
 
-A pin level is the share of time that the pin is high, in parts per million, as a setting's level is of the
-load. The way: a normally-closed contact turns the load's level round once (its coil is dead while the load is
-on), an active-low sense turns the pin's level round once more.
+A pin level is the share of time that the pin is high, in parts per million, as a duty is of the load. The way: a
+normally-closed contact turns the load's level round once (its coil is dead while the load is on), an active-low
+sense turns the pin's level round once more. An output on several pins has one sense for all of them: a colour
+lamp with a common anode is active-low.
 """
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import NamedTuple
+
 from cairnwind.core.model import Input, Output
-from cairnwind.core.settings import FULL, Level, Setting
+from cairnwind.core.settings import FULL, Setting
 
 
-def to_pin(output: Output, setting: Setting) -> int:
-    """How high the pin has to be, 0 to `FULL`, for the load to be at ``setting``."""
-    return FULL - setting.parts if output.active_low != output.normally_closed else setting.parts
+class Put(NamedTuple):
+    """What a line is to show: high for so many parts per million, at a frequency where it is PWM."""
+
+    parts: int
+    millihertz: int = 0
 
 
-def from_pin(output: Output, high: int) -> Setting:
-    """What the load is at while the pin is high for ``high`` parts per million."""
-    return Level(FULL - high if output.active_low != output.normally_closed else high)
+def to_pins(output: Output, setting: Setting) -> dict[int, Put]:
+    """What each line of the output has to show for the load to be at ``setting``."""
+    turned = output.active_low != output.normally_closed
+    return {
+        line: Put(FULL - duty if turned else duty, output.hertz(line, setting))
+        for line, duty in zip(output.lines, output.duties(setting), strict=True)
+    }
+
+
+def to_pin(output: Output, setting: Setting, line: int | None = None) -> int:
+    """How high one line has to be, its first if none is given, 0 to `FULL`."""
+    return to_pins(output, setting)[output.pin.line if line is None else line].parts
+
+
+def from_pins(output: Output, high: Mapping[int, int]) -> Setting:
+    """What the load is at while its lines are high for so many parts per million."""
+    turned = output.active_low != output.normally_closed
+    return output.shown(tuple(FULL - high[line] if turned else high[line] for line in output.lines))
 
 
 def active(input: Input, high: bool) -> bool:

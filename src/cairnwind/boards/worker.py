@@ -19,10 +19,11 @@ import threading
 import time
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
 from cairnwind.boards import wire
 from cairnwind.boards.link import Clock, Fresh, Report, Seen, Traffic
+from cairnwind.boards.wire import Put
 from cairnwind.core import events as ev
 from cairnwind.core.errors import BoardError
 from cairnwind.core.model import Board, Input, Output
@@ -34,13 +35,6 @@ AGAIN_FIRST, AGAIN_LONGEST = 0.1, 2.0
 """Seconds between attempts to reach a board."""
 DEAD_BAND = 0.002
 """An analogue reading counts as new when it has moved by this share of full scale."""
-
-
-class Put(NamedTuple):
-    """What a line is to show: high for so many parts per million, at a frequency where it is PWM."""
-
-    parts: int
-    millihertz: int = 0
 
 
 class Worker(ABC):
@@ -109,9 +103,9 @@ class Worker(ABC):
     ) -> None:
         """Begin; the board is taken in the thread."""
         self._report, self.clock, self.fresh = report, clock, fresh
-        self.outputs = {output.pin.line: output for output in outputs}
+        self.outputs = {line: output for output in outputs for line in output.lines}
         self.inputs = {input.pin.line: input for input in inputs}
-        self._lines = {output.name: output.pin.line for output in outputs}
+        self._named = {output.name: output for output in outputs}
         self._thread = threading.Thread(target=self._run, name=f"link-{self.board.name}", daemon=True)
         self._thread.start()
 
@@ -204,7 +198,7 @@ class Worker(ABC):
         if last is not None and last[1] != level:
             order = last[0]
             self._last[line] = (order, level)
-            self._confirm(order, level)
+            self._report(self._confirmed(order))
 
     # --- the thread ---------------------------------------------------------------------------------------
 
@@ -272,12 +266,12 @@ class Worker(ABC):
         self._last.clear()
         shown = self.put(self._safe())
         readings = []
-        for line, output in self.outputs.items():
-            level = shown.get(line)
-            if level is not None:
-                self._last[line] = (ev.Drive(output.name, 0, output.safe), level)
+        for output in self._named.values():
+            if all(line in shown for line in output.lines):
+                order = ev.Drive(output.name, 0, output.safe)
+                self._last.update({line: (order, shown[line]) for line in output.lines})
                 if self.confirms == "read back":
-                    readings.append((output.name, wire.from_pin(output, level)))
+                    readings.append((output.name, self._confirmed(order).setting))
         self._up, self._said = True, ""
         self.traffic.add("got", b"", "the board answers")
         self._report(ev.LinkUp(self.clock(), self.board.name, tuple(readings), self.timers()))
@@ -285,10 +279,10 @@ class Worker(ABC):
 
     def _safe(self) -> dict[int, Put]:
         """Every output at its safe setting, PWM at its own frequency."""
-        return {
-            line: Put(wire.to_pin(output, output.safe), _hertz(output))
-            for line, output in self.outputs.items()
-        }
+        puts: dict[int, Put] = {}
+        for output in self._named.values():
+            puts.update(wire.to_pins(output, output.safe))
+        return puts
 
     def _make_safe(self) -> None:
         try:
@@ -325,25 +319,21 @@ class Worker(ABC):
     def _carry_out(self, orders: list[ev.Drive]) -> None:
         if not orders:
             return
-        by_line = {self._lines[order.output]: order for order in orders}
-        levels = {}
-        for line, order in by_line.items():
-            output = self.outputs[line]
-            levels[line] = Put(wire.to_pin(output, order.setting), order.setting.millihertz or _hertz(output))
+        levels: dict[int, Put] = {}
+        for order in orders:
+            levels.update(wire.to_pins(self._named[order.output], order.setting))
         shown = self.put(levels)
-        for line, order in by_line.items():
-            level = shown.get(line, levels[line].parts)
-            self._last[line] = (order, level)
-            self._confirm(order, level)
+        for order in orders:
+            for line in self._named[order.output].lines:
+                self._last[line] = (order, shown.get(line, levels[line].parts))
+        confirmed = [self._confirmed(order) for order in orders]
+        self._report(confirmed[0] if len(confirmed) == 1 else ev.Answers(self.clock(), tuple(confirmed)))
 
-    def _confirm(self, order: ev.Drive, level: int) -> None:
-        output = self.outputs[self._lines[order.output]]
-        setting: Setting = wire.from_pin(output, level)
-        if setting.parts == order.setting.parts:
-            setting = order.setting
-        self._report(ev.Confirmed(self.clock(), order.output, order.generation, setting, self.confirms))
-
-
-def _hertz(output: Output) -> int:
-    """An output's own PWM frequency in millihertz; 0 if it has none."""
-    return round(output.frequency * 1000) if output.frequency else 0
+    def _confirmed(self, order: ev.Drive) -> ev.Confirmed:
+        """What the lines of an output show, as an answer to its last order."""
+        output = self._named[order.output]
+        high = {line: self._last[line][1] for line in output.lines}
+        asked = wire.to_pins(output, order.setting)
+        as_asked = all(asked[line].parts == level for line, level in high.items())
+        setting: Setting = order.setting if as_asked else wire.from_pins(output, high)
+        return ev.Confirmed(self.clock(), order.output, order.generation, setting, self.confirms)

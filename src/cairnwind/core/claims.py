@@ -10,10 +10,11 @@ uncovers a forgotten one. Each schedule, reflex and regulator has a slot of its 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import IntEnum
 
 from cairnwind.core.fact import fact
+from cairnwind.core.programs import Program
 from cairnwind.core.settings import Setting
 
 PERSON = "person"
@@ -94,6 +95,20 @@ def lease(span: int) -> Lifetime:
     return Lifetime("lease", span=span)
 
 
+TONE_UNSAID = 1_000_000_000
+"""Nanoseconds that a tone lasts if nobody says."""
+TONE_LONGEST = 600_000_000_000
+
+
+def sounding(lifetime: Lifetime) -> Lifetime | None:
+    """The lifetime of a plain tone: every tone has an end, within ten minutes. None where that was not asked for."""
+    if lifetime == TAKEOVER:
+        return lasting(TONE_UNSAID)
+    if lifetime == RELEASED or (lifetime.kind == "for" and lifetime.span > TONE_LONGEST):
+        return None
+    return lifetime
+
+
 @fact
 class Claim:
     """One party's wish that an output have a setting."""
@@ -103,7 +118,7 @@ class Claim:
     output: str
     slot: str
     rank: Rank
-    setting: Setting
+    setting: Setting | Program
     place: int
     source: Source
     lifetime: Lifetime
@@ -150,6 +165,14 @@ def restore(claim: Claim, now: Instant) -> Claim | None:
     kind = claim.lifetime.kind
     if kind == "lease":
         return None
+    program = claim.setting
+    if isinstance(program, Program):
+        # it goes on where it would be by now; a tune never resumes in the middle, and what is over stays over
+        claim = replace(claim, made=Instant(now.mono - max(0, now.wall - claim.made.wall), claim.made.wall))
+        if program.word in ("tune", "sweep") or (
+            program.then == "release" and program.over(now.mono - claim.made.mono)
+        ):
+            return None
     if kind == "until":
         return claim if claim.lifetime.wall > now.wall else None
     if kind == "for":

@@ -23,15 +23,33 @@ from dataclasses import replace
 from typing import Any
 
 from cairnwind.core import events as ev
-from cairnwind.core.claims import PERSON, Claim, Instant, Rank, held, leading, put, restore, take
+from cairnwind.core.claims import (
+    PERSON,
+    RELEASED,
+    Claim,
+    Instant,
+    Rank,
+    Source,
+    held,
+    leading,
+    put,
+    restore,
+    sounding,
+    take,
+)
+from cairnwind.core.errors import CallerError
 from cairnwind.core.history import claim_form, stop_form, tag_form
 from cairnwind.core.inputs import Contact, Gauge
 from cairnwind.core.interlocks import Gatekeeper, Refusal, Stop, Tag
-from cairnwind.core.model import Site
+from cairnwind.core.model import Output, Site
 from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
+from cairnwind.core.programs import Program
 from cairnwind.core.quantities import NS
-from cairnwind.core.settings import OFF, ON, Setting, encode
+from cairnwind.core.quiet import told, words
+from cairnwind.core.settings import Drive, Level, Setting, Tone, encode
+from cairnwind.core.shaping import Way, next_step
 from cairnwind.core.standing import Standing
+from cairnwind.core.stick import Pad, mix
 from cairnwind.core.trials import Trial, Trials
 
 RETRY_FIRST = NS // 10
@@ -40,6 +58,8 @@ ANSWER_WITHIN = 5 * NS
 """A board that has not answered a drive by then has failed it."""
 JUMP = 2 * NS
 """A wall clock that moves this much more or less than the monotonic one has been set."""
+SHOWN_EVERY = NS // 5
+"""How often what moves is shown anew."""
 
 
 class Engine:
@@ -53,6 +73,10 @@ class Engine:
         self._contacts = {name: Contact(input) for name, input in site.inputs.items() if not input.analogue}
         self._gauges = {name: Gauge(input) for name, input in site.inputs.items() if input.analogue}
         self._trials = Trials(site)
+        self._sticks: dict[str, list[Pad]] = {}
+        for pad in site.pads.values():
+            for axis in pad.stick or ():
+                self._sticks.setdefault(axis, []).append(pad)
         self._boards = {name: BoardNow(name, False, "not opened yet", 0) for name in site.boards}
         self._on_board: dict[str, list[str]] = {name: [] for name in site.boards}
         for name, output in site.outputs.items():
@@ -87,6 +111,10 @@ class Engine:
         for wish, claim, sequence in self._asked:
             self._answer(wish, claim, sequence)
         for name in self._touched:
+            s = self._standings[name]
+            if s.moving and s.step_at is not None and max(s.step_at, self._now.mono) < s.told + SHOWN_EVERY:
+                continue  # it moves on before anybody could have read it
+            s.told = self._now.mono
             self._effects.append(ev.Changed("output", name))
         if len(self._drives) > 1:
             self._drives.sort(key=lambda drive: drive.setting.on)
@@ -107,7 +135,7 @@ class Engine:
         board = self._boards[s.output.pin.board]
         return OutputNow(
             s.output, s.wanted, s.leader, s.claims, s.refusal, s.allowed, s.pending, s.confirmed, s.how,
-            s.since, board.up, board.reason, s.fault, s.attempts,
+            s.since, board.up, board.reason, s.fault, s.attempts, s.moving,
         )  # fmt: skip
 
     def input_now(self, name: str) -> InputNow:
@@ -170,7 +198,9 @@ class Engine:
         setting = event.setting
         if setting is None:
             before = leading(s.claims)
-            setting = OFF if (before.setting if before else s.output.rest).on else ON
+            setting = s.output.off if (before.setting if before else s.output.rest).on else s.output.full
+        elif type(setting) is Program:
+            setting = setting.starting(self._value(s))
         if self._permitted(s, event, setting, sequence):
             self._make(s, event, setting, sequence)
 
@@ -183,14 +213,14 @@ class Engine:
         self._effects.append(ev.Outcome(event.command, sequence, "driving", event.output, reason))
         self._effects.append(ev.Ended(event.command, event.output, "superseded", reason))
 
-    def _permitted(self, s: Standing, event: ev.Wish, setting: Setting, sequence: int) -> bool:
+    def _permitted(self, s: Standing, event: ev.Wish, setting: Setting | Program, sequence: int) -> bool:
         """Whether a claim may be made at all; if not, the command is answered here.
 
         A person's or hand's wish that is not permitted now leaves no claim, unless only time stands in the
         way or 'when possible' was asked. Moves to safe are always permitted.
         """
         output = s.output
-        if setting == output.safe or (setting == OFF and self._keeper.refusal(output) is None):
+        if setting == output.safe or (not setting.on and self._keeper.refusal(output) is None):
             return True
         if not self._recording:
             self._refuse(event, sequence, self._no_journal(), setting)
@@ -198,7 +228,13 @@ class Engine:
         if event.rank < Rank.PERSON or event.when_possible:
             return True
         refusal = self._keeper.refusal(output)
-        if refusal is None and setting.millihertz:
+        if refusal is None and type(setting) is Tone and sounding(event.lifetime) is None:
+            refusal = Refusal(
+                "tone",
+                "a tone has an end, within 10 minutes",
+                "Say for how long: for 2 s. A tune may be longer.",
+            )
+        if refusal is None and type(setting) is Level and setting.millihertz:
             refusal = self._trials.shared_timer(output.pin, setting.millihertz, output.name)
         if refusal is not None and not refusal.only_time:
             self._refuse(event, sequence, refusal, setting)
@@ -211,8 +247,10 @@ class Engine:
             return False
         return True
 
-    def _make(self, s: Standing, event: ev.Wish, setting: Setting, sequence: int) -> None:
+    def _make(self, s: Standing, event: ev.Wish, setting: Setting | Program, sequence: int) -> None:
         life = event.lifetime
+        if type(setting) is Tone and setting.on:
+            life = sounding(life) or life
         ends_mono = ends_wall = None
         if life.kind in ("for", "lease"):
             ends_mono, ends_wall = event.at.mono + life.span, event.at.wall + life.span
@@ -250,8 +288,12 @@ class Engine:
         )  # fmt: skip
         if not self._permitted(s, wish, event.setting, sequence):
             return
-        claim = replace(claim, setting=event.setting, place=sequence, ends_mono=ends[0], ends_wall=ends[1])
+        setting = event.setting.starting(self._value(s)) if type(event.setting) is Program else event.setting
+        claim = replace(
+            claim, setting=setting, place=sequence, made=event.at, ends_mono=ends[0], ends_wall=ends[1]
+        )
         s.claims = put(s.claims, claim)
+        self._watch_program(claim)
         self._effects.append(ev.KeepClaim(claim))
         self._touched[event.output] = None
         self._tell(s, "superseded", f"by {claim.text}")
@@ -265,7 +307,7 @@ class Engine:
         claim = held(s.claims, event.slot)
         below = leading(take(s.claims, event.slot))
         uncovered = below.setting if below else s.output.rest
-        if claim is not None and not self._recording and uncovered not in (s.output.safe, OFF):
+        if claim is not None and not self._recording and uncovered.on and uncovered != s.output.safe:
             self._refuse(event, sequence, self._no_journal())
             return
         reason = f"released {claim.text}" if claim else "nothing to release: nobody claims it there"
@@ -361,6 +403,10 @@ class Engine:
 
     # --- what boards and inputs say -----------------------------------------------------------------------
 
+    def _answers(self, event: ev.Answers) -> None:
+        for each in event.all:
+            self._confirmed(each)
+
     def _confirmed(self, event: ev.Confirmed) -> None:
         s = self._standings[event.output]
         if event.generation != s.generation or not self._boards[s.output.pin.board].up:
@@ -370,7 +416,9 @@ class Engine:
         was, s.confirmed, s.how = s.confirmed, event.setting, event.how
         if was != s.confirmed:
             s.since = event.at.wall
-            self._journal_change(s)
+            s.unsaid = s.moving  # the journal holds no steps
+            if not s.moving:
+                self._journal_change(s)
         self._touched[event.output] = None
         if expected is None or event.setting == expected:
             if awaited is not None or expected is None:  # a late answer to what had been given up counts too
@@ -453,6 +501,8 @@ class Engine:
         for gauge in self._gauges.values():
             if gauge.input.pin.board == event.board and gauge.measure(None, 0, None, event.at.wall):
                 self._effects.append(ev.Changed("input", gauge.input.name))
+                for pad in self._sticks.get(gauge.input.name, ()):
+                    self._steer(pad)
         self._end_trials(f"ended when board {event.board} was lost", event.board)
 
     def _input_seen(self, event: ev.InputSeen) -> None:
@@ -470,6 +520,28 @@ class Engine:
     def _measured(self, event: ev.Measured) -> None:
         if self._gauges[event.input].measure(event.raw, event.full, event.volts, event.at.wall):
             self._effects.append(ev.Changed("input", event.input))
+        for pad in self._sticks.get(event.input, ()):
+            self._steer(pad)
+
+    def _steer(self, pad: Pad) -> None:
+        """A stick is held somewhere: its two motors follow under leases, which end when it is let go or unknown."""
+        assert pad.stick is not None
+        x, y = (self._gauges[name].value for name in pad.stick)
+        drives = (Drive(0), Drive(0)) if x is None or y is None else mix(pad, x / 100, y / 100)
+        slot = f"stick:{pad.name}"
+        for name, drive in zip((pad.left, pad.right), drives, strict=True):
+            s = self._standings[name]
+            claim = held(s.claims, slot)
+            centred = not any(each.on for each in drives)
+            if centred and claim is not None:
+                self._end(s, claim, "the stick was let go")
+            elif not centred and (claim is None or claim.setting != drive):
+                self._entries += 1
+                source = Source("stick", pad.label or pad.name)
+                wish = ev.Wish(
+                    self._now, f"stick-{self._entries}", source, name, drive, Rank.HAND, slot, RELEASED
+                )
+                self._wish(wish)
 
     # --- bare pins ----------------------------------------------------------------------------------------
 
@@ -567,8 +639,10 @@ class Engine:
             claim, why = None, "its output is no longer in the site file"
         elif claim is not None and s.output.rearm == "command" and _armed(claim):
             claim, why = None, "needs a new command after a restart"
-        elif claim is not None and not s.output.dimmable and claim.setting not in (OFF, ON):
-            claim, why = None, "its output is no longer dimmed"
+        elif claim is None and type(stored.setting) is Program:
+            why = "a program that is over, or a tune, is not taken up again"
+        elif claim is not None and not _suits(s.output, claim.setting):
+            claim, why = None, "its output no longer takes that"
         if s is None or claim is None:
             self._journal_end(stored, why)
             self._effects.append(ev.DropClaim(stored.output, stored.slot))
@@ -604,11 +678,91 @@ class Engine:
     def _settle(self, s: Standing) -> None:
         """Walk the way from wish to pin for one output."""
         s.leader = leading(s.claims)
-        s.wanted = s.leader.setting if s.leader else s.output.rest
-        s.refusal = None if s.wanted == s.output.safe else self._keeper.refusal(s.output)
+        wish = s.leader.setting if s.leader else s.output.rest
+        s.moving = False
+        if not isinstance(wish, Program):
+            s.wanted = wish
+        elif s.leader is not None:
+            self._follow(s, wish, s.leader)
+        s.refusal = None if s.wanted == s.output.safe and not s.moving else self._keeper.refusal(s.output)
         s.allowed = s.output.safe if s.refusal else s.wanted
-        self._drive(s, s.output.safe if s.homing else s.allowed)
+        target = s.output.safe if s.homing else s.allowed
+        if s.output.shape is not None:
+            if s.refusal is None:
+                target = self._shape(s, target)
+            else:
+                s.way = Way(sign=s.way.sign)  # a gate stops it at once, and it begins anew after that
+        if s.moving and s.pending is not None and s.refusal is None:
+            pass  # one step at a time: its confirmation brings us back here, as fast as the board is
+        else:
+            self._drive(s, target)
+        if s.unsaid and not s.moving and s.pending is None and s.confirmed is not None:
+            s.unsaid = False
+            self._journal_change(s)
         self._count_stopped(s)
+
+    def _follow(self, s: Standing, program: Program, claim: Claim) -> None:
+        """Where a running program is now; what its timer would not tell apart stays as it was."""
+        began = claim.made.mono
+        t = self._now.mono - began
+        setting = program.at(t)
+        counts = s.output.counts(setting)
+        due = program.next_change(t, s.output.counts, began)
+        s.moving = due is not None
+        if (
+            counts != s.counts
+            or not s.moving
+            or type(s.wanted) is not type(setting)
+            or s.output.counts(s.wanted) != counts
+        ):
+            s.wanted = setting
+        s.counts = counts
+        if due is not None:
+            self._step_at(s, began + due)
+
+    def _shape(self, s: Standing, target: Setting) -> Setting:
+        """What its load needs on the way there: a kick, a pause, a ramp."""
+        assert s.output.shape is not None
+        target, s.way, due = next_step(
+            s.output.shape, s.way, target, s.confirmed if s.pending is None else None, self._now.mono
+        )
+        if due is not None:
+            s.moving = True
+            self._step_at(s, due)
+        return target
+
+    def _step_at(self, s: Standing, due: int) -> None:
+        if s.step_at is None or due < s.step_at or s.step_at <= self._now.mono:
+            s.step_at = due
+            self._push(self._mono, due, "step", s.output.name)
+
+    def _step_due(self, name: str, slot: str) -> None:
+        s = self._standings[name]
+        if s.step_at is not None and s.step_at <= self._now.mono:
+            s.step_at = None
+            self._touched[name] = None
+
+    def _over_due(self, name: str, slot: str) -> None:
+        """A program that ends by itself has come to its end, unless another took its place since."""
+        s = self._standings[name]
+        claim = held(s.claims, slot)
+        program = claim.setting if claim is not None else None
+        if claim is not None and isinstance(program, Program) and program.then == "release":
+            if program.over(self._now.mono - claim.made.mono):
+                self._end(s, claim, "it has come to its end")
+
+    def _watch_program(self, claim: Claim) -> None:
+        program = claim.setting
+        if type(program) is Program and program.then == "release" and program.length is not None:
+            self._push(self._mono, claim.made.mono + program.length, "over", claim.output, claim.slot)
+
+    def _value(self, s: Standing) -> Setting:
+        """What an output is wanted at now, where a program that begins takes it up."""
+        claim = leading(s.claims)
+        if claim is None:
+            return s.output.rest
+        wish = claim.setting
+        return wish.at(self._now.mono - claim.made.mono) if isinstance(wish, Program) else wish
 
     def _drive(self, s: Standing, target: Setting) -> None:
         if not self._boards[s.output.pin.board].up:
@@ -649,9 +803,14 @@ class Engine:
         tail = f" ({outcome.outcome}: {outcome.reason})" if outcome.reason else f" ({outcome.outcome})"
         self._record(sequence, "command", claim.output, f"{claim.output} to {said}{tail}", event, data)
         self._effects.append(outcome)
-        if outcome.outcome == "driving" and s.pending is None and s.confirmed == claim.setting:
+        if outcome.outcome == "driving" and s.pending is None and s.confirmed == s.allowed:
             self._effects.append(
-                ev.Ended(event.command, claim.output, "confirmed", f"{said} already, {s.how}")
+                ev.Ended(
+                    event.command,
+                    claim.output,
+                    "confirmed",
+                    f"{said}{' already' if s.confirmed == claim.setting else ''}, {s.how}",
+                )
             )
         elif outcome.outcome == "driving":
             s.asker = event.command
@@ -736,6 +895,7 @@ class Engine:
         heapq.heappush(heap, (due, self._entries, kind, name, slot))
 
     def _watch_end(self, claim: Claim) -> None:
+        self._watch_program(claim)
         if claim.lifetime.kind == "until" and claim.ends_wall is not None:
             self._push(self._wall, claim.ends_wall, "claim", claim.output, claim.slot)
         elif claim.ends_mono is not None:
@@ -791,11 +951,25 @@ class Engine:
     def _notice_jump(self) -> None:
         """A wall clock that was set is journalled; calendar ends follow it, durations do not."""
         lead = self._now.wall - self._now.mono
+        if self.site.quiet is not None and (self._lead is None or abs(lead - self._lead) > JUMP):
+            self._quiet_due("", "")
         if self._lead is not None and abs(lead - self._lead) > JUMP and not self._keeper.starting:
             moved = (lead - self._lead) / NS
             text = f"the clock was set {'forward' if moved > 0 else 'back'} by {abs(moved):.0f} s"
             self._record(self._number(), "clock", "", text, None, {"moved": moved})
         self._lead = lead
+
+    def _quiet_due(self, name: str, slot: str) -> None:
+        """Quiet hours begin or end, or the clock was set."""
+        quiet = self.site.quiet
+        assert quiet is not None
+        inside, due = told(quiet, self.site.timezone, self._now.wall)
+        self._keeper.quiet = words(quiet.end) if inside else ""
+        self._keeper.loud = quiet.excepted
+        self._push(self._wall, due, "quiet", "")
+        for s in self._standings.values():
+            if s.output.takes == "tone" and s.wanted.on:
+                self._touched[s.output.name] = None
 
     # --- small helpers ------------------------------------------------------------------------------------
 
@@ -834,7 +1008,7 @@ class Engine:
         event: ev.Command,
         sequence: int,
         refusal: Refusal,
-        setting: Setting | None = None,
+        setting: Setting | Program | None = None,
         word: str = "refused",
     ) -> None:
         name = event.pin.name if isinstance(event, ev.TryPin) else getattr(event, "output", "")
@@ -888,6 +1062,15 @@ class Engine:
         )
 
 
+def _suits(output: Output, wanted: Setting | Program) -> bool:
+    """Whether an output still takes what a stored claim asks for."""
+    try:
+        output.admit(wanted.last if isinstance(wanted, Program) else wanted)
+    except CallerError:
+        return False
+    return True
+
+
 def _armed(claim: Claim) -> bool:
     return claim.rank >= Rank.PERSON and claim.setting.on
 
@@ -895,12 +1078,12 @@ def _armed(claim: Claim) -> bool:
 _HANDLERS: dict[type, Callable[[Engine, Any], None]] = {
     ev.Overtaken: Engine._overtaken, ev.Wish: Engine._wish, ev.Renew: Engine._renew, ev.Release: Engine._release,
     ev.AllStop: Engine._all_stop, ev.ResetStop: Engine._reset_stop, ev.Lock: Engine._lock, ev.Unlock: Engine._unlock,
-    ev.Confirmed: Engine._confirmed, ev.Failed: Engine._failed, ev.LinkUp: Engine._link_up,
+    ev.Confirmed: Engine._confirmed, ev.Answers: Engine._answers, ev.Failed: Engine._failed, ev.LinkUp: Engine._link_up,
     ev.LinkLost: Engine._link_lost, ev.InputSeen: Engine._input_seen, ev.Recording: Engine._set_recording,
     ev.TryPin: Engine._try_pin, ev.EndTry: Engine._end_try, ev.TrialFailed: Engine._trial_failed,
     ev.Measured: Engine._measured, ev.Tick: Engine._tick, ev.Start: Engine._start, ev.Shutdown: Engine._shutdown,
 }  # fmt: skip
 _DEADLINES: dict[str, Callable[[Engine, str, str], None]] = {
     "claim": Engine._claim_due, "retry": Engine._retry_due, "answer": Engine._answer_due, "input": Engine._input_due,
-    "trial": Engine._trial_due,
+    "trial": Engine._trial_due, "step": Engine._step_due, "over": Engine._over_due, "quiet": Engine._quiet_due,
 }  # fmt: skip

@@ -14,6 +14,7 @@ from cairnwind.core.claims import Claim, Instant, Lifetime, Rank, Source
 from cairnwind.core.fact import fact
 from cairnwind.core.interlocks import Stop, Tag
 from cairnwind.core.model import Pin
+from cairnwind.core.programs import Program
 from cairnwind.core.settings import Setting
 from cairnwind.core.trials import Trial
 
@@ -28,7 +29,7 @@ class Wish:
     command: str
     source: Source
     output: str
-    setting: Setting | None
+    setting: Setting | Program | None
     rank: Rank
     slot: str
     lifetime: Lifetime
@@ -44,7 +45,7 @@ class Renew:
     source: Source
     output: str
     slot: str
-    setting: Setting | None = None
+    setting: Setting | Program | None = None
 
 
 @fact
@@ -155,6 +156,14 @@ class Confirmed:
 
 
 @fact
+class Answers:
+    """What a link answers to several drives at once."""
+
+    at: Instant
+    all: tuple[Confirmed, ...]
+
+
+@fact
 class Failed:
     """A drive did not get through, or nobody can tell whether it did."""
 
@@ -256,6 +265,7 @@ class Shutdown:
 Event = (
     Command
     | Confirmed
+    | Answers
     | Failed
     | LinkUp
     | LinkLost
@@ -350,7 +360,7 @@ class Outcome:
     output: str
     reason: str = ""
     remedy: str = ""
-    setting: Setting | None = None
+    setting: Setting | Program | None = None
     claim: Claim | None = None
 
 

@@ -12,7 +12,7 @@ from typing import Any
 
 from cairnwind.core.claims import Claim, Instant, Lifetime, Rank, Source
 from cairnwind.core.interlocks import Stop, Tag
-from cairnwind.core.settings import decode, encode
+from cairnwind.core.programs import decode_wanted, encode_wanted
 
 
 def source_form(source: Source) -> dict[str, Any]:
@@ -24,7 +24,7 @@ def claim_form(claim: Claim) -> dict[str, Any]:
     """A claim as a JSON object; `claim_read` is the inverse but for monotonic times, which end with a boot."""
     return {
         "id": claim.id, "output": claim.output, "slot": claim.slot, "rank": claim.rank.word,
-        "setting": encode(claim.setting), "place": claim.place, "source": source_form(claim.source),
+        "setting": encode_wanted(claim.setting), "place": claim.place, "source": source_form(claim.source),
         "lifetime": {"kind": claim.lifetime.kind, "span": claim.lifetime.span, "wall": claim.lifetime.wall},
         "made": claim.made.wall, "ends": claim.ends_wall,
     }  # fmt: skip
@@ -33,7 +33,7 @@ def claim_form(claim: Claim) -> dict[str, Any]:
 def claim_read(form: Mapping[str, Any]) -> Claim:
     """The claim of a stored form."""
     return Claim(
-        form["id"], form["output"], form["slot"], Rank[form["rank"].upper()], decode(form["setting"]), form["place"],
+        form["id"], form["output"], form["slot"], Rank[form["rank"].upper()], decode_wanted(form["setting"]), form["place"],
         Source(**form["source"]), Lifetime(**form["lifetime"]), Instant(0, form["made"]), None, form["ends"],
     )  # fmt: skip
 

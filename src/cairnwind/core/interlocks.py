@@ -5,6 +5,7 @@ An output's own gates are asked in a fixed order, and the first that refuses sen
     starting, closing   the service itself is not ready, or about to end
     all-stop            and trips, which join it here
     lockout             named tags
+    quiet               hours in which sounders are silent
     guard, needs, pace  join below, in this order
 
 After them come the gates that several outputs share (excludes, then limits), which will look only at those
@@ -60,10 +61,14 @@ class Gatekeeper:
     stop: Stop | None = None
     tags: dict[str, dict[str, Tag]] = field(default_factory=dict)
     """By output, then by name; an output without tags has no entry."""
+    quiet: str = ""
+    """Until when sounders are silent, in words; empty outside the quiet hours."""
+    loud: frozenset[str] = frozenset()
+    """Sounders that quiet hours do not concern."""
 
     def refusal(self, output: Output) -> Refusal | None:
         """The first of the output's own gates that does not let it leave safe, in their order."""
-        if not (self.starting or self.closing or self.stop or self.tags):
+        if not (self.starting or self.closing or self.stop or self.tags or self.quiet):
             return None
         for gate in OWN_GATES:
             found = gate(self, output)
@@ -119,9 +124,20 @@ def _lockout(keeper: Gatekeeper, output: Output) -> Refusal | None:
     )
 
 
+def _quiet(keeper: Gatekeeper, output: Output) -> Refusal | None:
+    if not keeper.quiet or output.takes != "tone" or output.name in keeper.loud:
+        return None
+    return Refusal(
+        "quiet",
+        f"quiet hours last until {keeper.quiet}",
+        "Sound it then, or except it in the site file: [quiet] except = [...].",
+    )
+
+
 OWN_GATES: tuple[Callable[[Gatekeeper, Output], Refusal | None], ...] = (
     _starting,
     _closing,
     _all_stop,
     _lockout,
+    _quiet,
 )

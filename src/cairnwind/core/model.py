@@ -9,11 +9,32 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import field
 from fractions import Fraction
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
+from cairnwind.core import colours
 from cairnwind.core.errors import CallerError
 from cairnwind.core.fact import fact
-from cairnwind.core.settings import FULL, KINDS, OFF, Level, Setting, parse_level, show
+from cairnwind.core.light import STRAIGHT, Light
+from cairnwind.core.settings import (
+    FULL,
+    KINDS,
+    MOST,
+    OFF,
+    ZERO,
+    Colour,
+    Drive,
+    Level,
+    Setting,
+    Tone,
+    read,
+    show,
+)
+from cairnwind.core.shaping import Shape
+
+if TYPE_CHECKING:
+    from cairnwind.core.programs import Program
+    from cairnwind.core.pwm import Timer
+    from cairnwind.core.stick import Pad
 
 
 @fact
@@ -67,6 +88,8 @@ class HeaderMap:
     """The same, by line."""
     sums: Mapping[str, Fraction] = field(default_factory=dict)
     """The most amperes that a bank's pins give together, by bank; under '' those of the whole header."""
+    timers: Mapping[str, Timer] = field(default_factory=dict)
+    """What its timers are, by the names that positions have for them."""
 
     def able(self, function: str) -> list[Position]:
         """The positions that have a function."""
@@ -96,6 +119,11 @@ class Board:
         """The timer behind a line, if it is known that there is one."""
         there = self.position(line)
         return there.timer if there is not None and there.timer else getattr(self.facts, "one_timer", "")
+
+    def clockwork(self, line: int) -> Timer | None:
+        """What the timer behind a line is, where that is known."""
+        named: Mapping[str, Timer] = self.map.timers if self.map else {}
+        return named.get(self.timer(line)) or getattr(self.facts, "clockwork", {}).get(line)
 
     def can(self, line: int) -> frozenset[str] | None:
         """What a line can do beside plain switching and reading; None where only the board can tell."""
@@ -144,6 +172,35 @@ class Supply:
     limit: Fraction | None = None
 
 
+STEPS = 4096
+"""How many duties are told apart where nobody says what the timer is."""
+EXAMPLES = {
+    "level": "a level like 40 %, on or off",
+    "colour": "a colour like coral, #e07b1c or hue 30",
+    "tone": "a tone like A4 or 440 Hz",
+    "drive": "a drive from -100 % to 100 %",
+}
+
+
+@fact
+class Switch:
+    """The transistor between a pin and its load: volts, amperes, and seconds to switch on and off."""
+
+    volts: Fraction
+    current: Fraction
+    rise: Fraction
+    fall: Fraction
+
+
+@fact
+class Quiet:
+    """Hours in which sounders are silent: minutes of the day in the site's zone, and who is excepted."""
+
+    start: int
+    end: int
+    excepted: frozenset[str] = frozenset()
+
+
 @fact
 class Output:
     """A named load on a pin."""
@@ -177,15 +234,114 @@ class Output:
     """Its board dims it by itself: it has levels without a PWM frequency of ours."""
     by_software: bool = False
     """PWM made by a program, where the pin has none of its own."""
+    others: tuple[int, ...] = ()
+    """More lines of the same board: green and blue of a colour lamp, the line that reverses a motor."""
+    reversal: str = ""
+    """Of a motor with a line to reverse it: 'two lines' (one for each way) or 'direction' (PWM and a line for the way)."""
+    light: Light = STRAIGHT
+    steps: int = STEPS
+    """How many duties its timer tells apart."""
+    shape: Shape | None = None
+    pixels: int = 0
+    """Of a run on a strip: how many."""
+    switch: Switch | None = None
+
+    @property
+    def lines(self) -> tuple[int, ...]:
+        """Every line it is wired to."""
+        return (self.pin.line, *self.others)
+
+    @property
+    def takes(self) -> str:
+        """What it is set to: 'level', 'colour', 'tone' or 'drive'."""
+        return "drive" if self.reversal else KINDS[self.kind].takes
+
+    @property
+    def off(self) -> Setting:
+        """Its zero."""
+        return ZERO[self.takes]
+
+    @property
+    def full(self) -> Setting:
+        """What a plain 'on' is."""
+        return MOST[self.takes]
 
     @property
     def dimmable(self) -> bool:
-        """Whether it has levels between off and on."""
-        return self.frequency is not None or self.levels
+        """Whether it has settings between off and on."""
+        return self.frequency is not None or self.levels or self.takes in ("colour", "tone")
 
-    def say(self, setting: Setting) -> str:
+    @property
+    def modulated(self) -> bool:
+        """Whether its pins are given PWM by us."""
+        return self.frequency is not None or self.takes == "tone"
+
+    def modulates(self, line: int) -> bool:
+        """Whether we give one of its lines PWM."""
+        return self.modulated and not (self.reversal == "direction" and line != self.pin.line)
+
+    def hertz(self, line: int, setting: Setting) -> int:
+        """The frequency of one of its lines in millihertz; 0 where it has none."""
+        if type(setting) is Tone:
+            return setting.millihertz
+        if type(setting) is Level and setting.millihertz:
+            return setting.millihertz
+        if self.frequency is None or (self.reversal == "direction" and line != self.pin.line):
+            return 0
+        return round(self.frequency * 1000)
+
+    def duties(self, setting: Setting) -> tuple[int, ...]:
+        """How far each of its lines is on for a setting, in parts per million, in the order of `lines`."""
+        match setting:
+            case Level(parts, _, raw):
+                return (parts if raw or self.light is STRAIGHT else self.light.duty(parts),)
+            case Tone(millihertz, loudness):
+                return (loudness // 2 if millihertz else 0,)
+            case Drive(parts):
+                if self.reversal == "direction":
+                    return abs(parts), FULL if parts < 0 else 0
+                return max(0, parts), max(0, -parts)
+            case Colour():
+                if not setting.on:
+                    return 0, 0, 0
+                shares = [colours.linear(part) for part in setting]
+                return tuple(
+                    self.light.of_light(share, channel) if share else 0
+                    for channel, share in enumerate(shares)
+                )
+
+    def shown(self, duties: tuple[int, ...]) -> Setting:
+        """The setting that stands behind what its lines are found at: the inverse of `duties`, as near as that goes."""
+        match self.takes:
+            case "colour":
+                top = [self.light.of_light(FULL, channel) for channel in range(3)]
+                red, green, blue = (
+                    colours.encoded(
+                        min(FULL, (duty - self.light.floor) * FULL // max(1, most - self.light.floor))
+                    )
+                    if duty
+                    else 0
+                    for duty, most in zip(duties, top, strict=True)
+                )
+                return Colour(red, green, blue)
+            case "tone":
+                return Tone(0 if not duties[0] else 1_000_000, min(FULL, duties[0] * 2))
+            case "drive" if self.reversal == "direction":
+                return Drive(-duties[0] if duties[1] > FULL // 2 else duties[0])
+            case "drive":
+                return Drive(duties[0] - duties[1])
+        return Level(duties[0] if self.light is STRAIGHT else self.light.level(duties[0]))
+
+    def counts(self, setting: Setting) -> tuple[int, ...]:
+        """What tells two settings apart at its pins: the counts of its timers, and the frequency of a tone."""
+        steps = self.steps
+        found = tuple([(duty * steps + FULL // 2) // FULL or (duty > 0) for duty in self.duties(setting)])
+        return (*found, setting.millihertz) if type(setting) is Tone else found
+
+    def say(self, setting: Setting | Program) -> str:
         """The setting in this output's words."""
-        return show(setting, self.words, dimmable=self.dimmable)
+        text: str | None = getattr(setting, "text", None)
+        return text if text is not None else show(setting, self.words, dimmable=self.dimmable)
 
     def admit(self, setting: Setting) -> Setting:
         """The setting as this output can have it.
@@ -193,7 +349,30 @@ class Output:
         A level between 0 and 100 % of an on/off output becomes off or on by its threshold; without one it
         raises `CallerError` (``bad-value``): the same on every surface.
         """
-        if self.dimmable or setting.parts in (0, FULL):
+        if type(setting) is not type(self.off):
+            raise CallerError(
+                "bad-value",
+                f"{self.name} cannot be set to {show(setting)}: it takes a {self.takes}.",
+                f"Give it {EXAMPLES[self.takes]}.",
+            )
+        if (
+            self.reversal
+            and self.frequency is None
+            and isinstance(setting, Drive)
+            and abs(setting.parts) not in (0, FULL)
+        ):
+            raise CallerError(
+                "bad-value",
+                f"{self.name} cannot be set to {show(setting)}: its pins are used without PWM.",
+                "Say 100 %, -100 % or off.",
+            )
+        if not isinstance(setting, Level) or setting.parts in (0, FULL) or self.dimmable:
+            if isinstance(setting, Level) and (setting.raw or setting.millihertz) and self.frequency is None:
+                raise CallerError(
+                    "bad-value",
+                    f"{self.name} cannot be set to {show(setting)}: its pin is used without PWM.",
+                    "Say a level, on or off.",
+                )
             return setting
         if self.threshold is not None:
             return Level(FULL) if setting >= self.threshold else OFF
@@ -208,7 +387,7 @@ class Output:
     def read(self, text: object) -> Setting:
         """Read what a person wrote as a setting of this output. Raises `CallerError` (``bad-value``)."""
         try:
-            return self.admit(parse_level(text, self.words))
+            return self.admit(read(text, self.takes, self.words))
         except CallerError as bad:
             if self.name in bad.sentence:
                 raise
@@ -236,6 +415,11 @@ class Input:
     """Of an analogue input: what its value is in. Without a scale that is volts."""
     scale: tuple[tuple[float, float], tuple[float, float]] | None = None
     """Of an analogue input: two points of (volts, value) that its value is a straight line through."""
+
+    @property
+    def lines(self) -> tuple[int, ...]:
+        """Its one line."""
+        return (self.pin.line,)
 
     @property
     def analogue(self) -> bool:
@@ -266,6 +450,9 @@ class Site:
     boards: Mapping[str, Board] = field(default_factory=dict)
     outputs: Mapping[str, Output] = field(default_factory=dict)
     inputs: Mapping[str, Input] = field(default_factory=dict)
+    pads: Mapping[str, Pad] = field(default_factory=dict)
+    tunes: Mapping[str, Program] = field(default_factory=dict)
+    quiet: Quiet | None = None
     broker: Any = None
     """Address and credentials of the message broker (`cairnwind.boards.facts.Broker`), if there is one."""
     listen: tuple[str, int] = ("127.0.0.1", 8470)

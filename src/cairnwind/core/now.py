@@ -32,6 +32,8 @@ class OutputNow:
     """Why the board is not reachable, in words; empty while it is."""
     fault: str
     failures: int
+    moving: bool = False
+    """A program runs, or it is being brought to its setting step by step."""
 
     @property
     def driven(self) -> Setting | None:
@@ -40,13 +42,15 @@ class OutputNow:
 
     @property
     def state(self) -> str:
-        """One word for a listing: 'confirmed', 'driving', 'blocked', 'unreachable', 'fault', 'retrying'."""
+        """One word for a listing: 'confirmed', 'driving', 'running', 'blocked', 'unreachable', 'fault', 'retrying'."""
         if not self.reachable:
             return "unreachable"
         if self.fault:
             return "fault"
         if self.failures:
             return "retrying"
+        if self.moving and not self.refusal:
+            return "running"
         if self.pending is not None or self.confirmed != self.allowed:
             return "driving"
         return "blocked" if self.refusal else "confirmed"

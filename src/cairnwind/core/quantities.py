@@ -16,6 +16,7 @@ NS = 1_000_000_000
 
 UNITS: dict[str, dict[str, Fraction]] = {
     "a time": {
+        "ns": Fraction(1, 10**9),
         "us": Fraction(1, 10**6), "µs": Fraction(1, 10**6), "ms": Fraction(1, 1000),
         "s": Fraction(1), "sec": Fraction(1), "second": Fraction(1), "seconds": Fraction(1),
         "min": Fraction(60), "minute": Fraction(60), "minutes": Fraction(60),

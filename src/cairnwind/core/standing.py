@@ -6,15 +6,42 @@ from cairnwind.core.claims import Claim
 from cairnwind.core.interlocks import Refusal
 from cairnwind.core.model import Output
 from cairnwind.core.settings import Setting
+from cairnwind.core.shaping import Way
+
+STANDING = Way()
 
 
 class Standing:
     """See the module's page."""
 
     __slots__ = (
-        "allowed", "asker", "attempts", "claims", "confirmed", "corrected", "failed", "fault", "generation",
-        "homing", "how", "leader", "output", "pending", "refusal", "retry_at", "sent", "since", "stuck",
-        "wanted", "watched",
+        "allowed",
+        "asker",
+        "attempts",
+        "claims",
+        "confirmed",
+        "corrected",
+        "counts",
+        "failed",
+        "fault",
+        "generation",
+        "homing",
+        "how",
+        "leader",
+        "moving",
+        "output",
+        "pending",
+        "refusal",
+        "retry_at",
+        "sent",
+        "since",
+        "step_at",
+        "stuck",
+        "told",
+        "unsaid",
+        "wanted",
+        "watched",
+        "way",
     )  # fmt: skip
 
     def __init__(self, output: Output) -> None:
@@ -22,6 +49,17 @@ class Standing:
         self.claims: tuple[Claim, ...] = ()
         self.leader: Claim | None = None
         self.wanted: Setting = output.rest
+        self.counts: tuple[int, ...] = ()
+        """What a running program's setting is in the counts of the output's timers."""
+        self.moving = False
+        """A program runs, or the output is being brought to its setting step by step."""
+        self.step_at: int | None = None
+        """When it moves next (monotonic nanoseconds); an entry for that is in the heap."""
+        self.told = 0
+        """When its picture was last asked to be shown anew, while it moves."""
+        self.unsaid = False
+        """What is confirmed has not been journalled: the steps of a fade are not."""
+        self.way = STANDING
         self.refusal: Refusal | None = None
         self.allowed: Setting = output.safe
         self.homing = True

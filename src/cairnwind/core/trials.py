@@ -56,7 +56,7 @@ def owner(site: Site, pin: Pin) -> str:
     """Who owns a pin: 'output gallery', 'input kiln-door', or nobody."""
     for kind, things in (("output", site.outputs), ("input", site.inputs)):
         for thing in things.values():
-            if (thing.pin.board, thing.pin.line) == (pin.board, pin.line):
+            if thing.pin.board == pin.board and pin.line in thing.lines:
                 return f"{kind} {thing.name}"
     return ""
 

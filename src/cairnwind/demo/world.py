@@ -14,8 +14,9 @@ from zoneinfo import ZoneInfo
 
 from cairnwind.boards.link import Link
 from cairnwind.boards.simulated import SimulatedLink
-from cairnwind.boards.wire import from_pin
+from cairnwind.boards.wire import from_pins
 from cairnwind.core.model import Input, Site
+from cairnwind.core.settings import Level
 from cairnwind.demo.serialboard import SerialBoard
 
 if TYPE_CHECKING:
@@ -42,7 +43,9 @@ class World:
         """By output: how far it is on, 0 to 1."""
         self._kiln = self._cupboard = OUTSIDE + 4
         self._draught = self._hoist = 0.0
-        self._outputs = {(each.pin.board, each.pin.line): each for each in site.outputs.values()}
+        self._outputs = {
+            (each.pin.board, each.pin.line): each for each in site.outputs.values() if each.takes == "level"
+        }
         shelf.watchers.append(lambda line, level: self._moved("shelf", line, level))
         for name in ("kiln-door", "emergency-button"):
             shelf.preset(site.inputs[name], False)
@@ -81,7 +84,8 @@ class World:
     def _moved(self, board: str, line: int, level: int) -> None:
         output = self._outputs.get((board, line))
         if output is not None:
-            self._on[output.name] = from_pin(output, level).parts / 1_000_000
+            setting = from_pins(output, {line: level})
+            self._on[output.name] = setting.parts / 1_000_000 if isinstance(setting, Level) else 0.0
 
     def _pretend(self, input: Input) -> Any:
         assert self._box is not None

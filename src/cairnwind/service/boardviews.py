@@ -59,8 +59,9 @@ class BoardViews:
         board, link = self._board(name)
         find = self.runtime.publisher.find
         outputs = {
-            each.pin.line: found[0]
+            line: found[0]
             for each in self.site.outputs.values()
+            for line in each.lines
             if each.pin.board == name and (found := find(each.name)) is not None
         }
         trials = {trial.pin.line: trial for trial in self.runtime.engine.trials_now(name)}
@@ -93,8 +94,8 @@ class BoardViews:
         span = duration(body.get("lease", "2 s"), longest=60)
         owned = owner(self.site, where)
         output = self.site.outputs.get(owned.partition(" ")[2]) if owned.startswith("output") else None
-        if output is not None and output.dimmable and mode == "pwm":
-            return self._try_output(output, Level(parts, millihertz), span)
+        if output is not None and output.takes == "level" and output.frequency is not None and mode == "pwm":
+            return self._try_output(output, Level(parts, millihertz, True), span)
         outcome, _ = self.runtime.submit(
             ev.TryPin(
                 clock(), self.runtime.command_id(), caller(), where, str(mode), span, parts, millihertz, pull

@@ -70,7 +70,7 @@ def _high(line: int, known: Seen, outputs: Mapping[int, OutputNow]) -> float | N
     level = known.level
     if line in outputs:
         confirmed = outputs[line].confirmed
-        level = None if confirmed is None else wire.to_pin(outputs[line].output, confirmed)
+        level = None if confirmed is None else wire.to_pin(outputs[line].output, confirmed, line)
     return None if level is None else level * 100 / FULL
 
 

@@ -14,7 +14,9 @@ from cairnwind.core.events import Ended, Outcome
 from cairnwind.core.interlocks import Stop, Tag
 from cairnwind.core.model import Board, Input, Output, Site
 from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
-from cairnwind.core.settings import Setting, show
+from cairnwind.core.programs import Program
+from cairnwind.core.quantities import NS
+from cairnwind.core.settings import FULL, Colour, Drive, Setting, Tone, show
 from cairnwind.core.why import Why
 
 
@@ -46,14 +48,35 @@ def local(zone: ZoneInfo) -> Any:
     return clock
 
 
-def setting(output: Output, value: Setting | None) -> dict[str, Any] | None:
+def setting(output: Output, value: Setting | Program | None) -> dict[str, Any] | None:
     """A setting with its number and its words."""
+    if isinstance(value, Program):
+        length = value.length
+        return {
+            "on": value.on, "words": value.text, "program": value.word,
+            "seconds": None if length is None else length / NS, "then": value.then,
+        }  # fmt: skip
     return None if value is None else _setting(value, output.words, output.dimmable)
 
 
-@lru_cache(1024)
+@lru_cache(1024, typed=True)
 def _setting(value: Setting, words: tuple[str, str], dimmable: bool) -> dict[str, Any]:
-    return {"level": value.percent, "on": value.on, "words": show(value, words, dimmable=dimmable)}
+    form: dict[str, Any] = {"on": value.on, "words": show(value, words, dimmable=dimmable)}
+    match value:
+        case Colour(red, green, blue):
+            hexes = "".join(f"{round(part * 255 / FULL):02x}" for part in (red, green, blue))
+            return {**form, "colour": f"#{hexes}"}
+        case Tone(millihertz, loudness):
+            return {**form, "hertz": millihertz / 1000, "loudness": loudness / 10_000}
+        case Drive(parts):
+            return {**form, "drive": parts / 10_000}
+    if value.raw:
+        form["duty"] = value.percent
+    return (
+        {"level": value.percent, **form}
+        if not value.millihertz
+        else {"level": value.percent, **form, "hertz": value.millihertz / 1000}
+    )
 
 
 def output_facts(output: Output) -> dict[str, Any]:
@@ -62,7 +85,8 @@ def output_facts(output: Output) -> dict[str, Any]:
         "name": output.name, "label": output.label or output.name, "place": output.place, "kind": output.kind,
         "pin": output.pin.name, "line": output.pin.line, "board": output.pin.board, "dimmable": output.dimmable,
         "words": list(output.words), "rearm": output.rearm,
-        "hertz": float(output.frequency) if output.frequency else None,
+        "hertz": float(output.frequency) if output.frequency else None, "takes": output.takes,
+        "lines": list(output.lines), "steps": output.steps if output.modulated else None,
     }  # fmt: skip
 
 

@@ -22,6 +22,7 @@ KEYS = {
     "kernel": ("chip", "pwm", "analogue"),
     "expander": ("chip", "bus", "switches"),
     "modbus": ("port", "unit", "profile", "baud", "parity", "stop_bits", "watchdog"),
+    "strip": ("device", "lamps", "order"),
     "broker": ("command", "report", "alive", "retain"),
 }
 OWN = "firmware"
@@ -101,11 +102,32 @@ def _broker(table: Table, beside: Sequence[Path]) -> tuple[Any, int]:
     ), 0  # fmt: skip
 
 
+def _strip(table: Table, beside: Sequence[Path]) -> tuple[Any, int]:
+    device = table.need("device", _spi, 'Say where it is: device = "/dev/spidev0.0", or "simulated".')
+    lamps = (
+        table.need(
+            "lamps", partial(convert.whole, low=1, high=1000), "Say how many lamps it has: lamps = 30."
+        )
+        or 1
+    )
+    order = table.get(
+        "order", partial(convert.choice, among=("GRB", "RGB", "BGR", "BRG", "RBG", "GBR")), "GRB"
+    )
+    return facts.Strip(device or "simulated", lamps, order), 3 * lamps
+
+
+def _spi(value: object) -> str:
+    if value == "simulated" or re.fullmatch(r"/dev/\S+", str(value)):
+        return str(value)
+    raise CallerError("", f"{value!r} is no SPI device.", 'Write "/dev/spidev0.0", or "simulated".')
+
+
 _READERS = {
     "simulated": _simulated,
     "kernel": _kernel,
     "expander": _expander,
     "modbus": _modbus,
+    "strip": _strip,
     "broker": _broker,
 }
 

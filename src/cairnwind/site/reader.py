@@ -14,8 +14,8 @@ from cairnwind.boards.facts import Broker
 from cairnwind.core.errors import CallerError, nearest, unknown
 from cairnwind.core.model import Board, Input, Output, Pin, Site, Supply
 from cairnwind.core.quantities import duration, parse
-from cairnwind.core.settings import KINDS, OFF
-from cairnwind.site import convert, links, pins, scan, syntax, wiring
+from cairnwind.core.settings import KINDS
+from cairnwind.site import convert, links, loads, pins, scan, syntax, wiring
 from cairnwind.site.trouble import Finding, Findings, SiteFileError
 
 T = TypeVar("T")
@@ -29,6 +29,9 @@ _TOP = (
     "board",
     "output",
     "input",
+    "pad",
+    "tune",
+    "quiet",
     "remote",
     "service",
 )
@@ -91,11 +94,7 @@ class _Reader:
         top = Table(
             self,
             (),
-            {
-                name: value
-                for name, value in tables.items()
-                if name not in ("supply", "board", "output", "input", "remote", "service")
-            },
+            {name: value for name, value in tables.items() if name not in _TOP[4:]},
         )
         facts = {
             "name": top.get("site", convert.text, ""),
@@ -127,6 +126,15 @@ class _Reader:
                 CallerError("", f"'{name}' is an output already", "Give the input another name."),
                 key=True,
             )
+        pads = {
+            name: pad
+            for name, table in self._named(tables, "pad")
+            if (pad := loads.pad(name, table, outputs, inputs))
+        }
+        tunes = {
+            name: tune for name, table in self._named(tables, "tune") if (tune := loads.tune(name, table))
+        }
+        quiet = loads.quiet(Table(self, ("quiet",), tables["quiet"]), outputs) if "quiet" in tables else None
         self._pins_once([*outputs.values()], [*inputs.values()])
         self._timers_agree(outputs.values())
         things: list[Output | Input] = [*outputs.values(), *inputs.values()]
@@ -147,6 +155,9 @@ class _Reader:
             boards=self.boards,
             outputs=outputs,
             inputs=inputs,
+            pads=pads,
+            tunes=tunes,
+            quiet=quiet,
             broker=self.broker,
             listen=listen,
             durability=durability,
@@ -227,8 +238,11 @@ class _Reader:
         kind = table.need(
             "kind", partial(convert.choice, among=tuple(KINDS)), f"Say what it is: {' or '.join(KINDS)}."
         )
-        pin = table.need(
-            "pin", partial(pins.resolve, boards=self.boards), 'Say where it is wired: pin = "board:J2-9".'
+        pin = loads.first_pin(kind, table, self.boards)
+        hertz = table.get(
+            "frequency",
+            partial(self._frequency, kind=kind, pin=pin, software=table.values.get("pwm") == "software"),
+            None,
         )
         draws = table.get("draws", self._draws, ("", None))
         output = Output(
@@ -239,7 +253,7 @@ class _Reader:
             normally_closed=table.get("contact", partial(convert.choice, among=("normally-open", "normally-closed")), "normally-open") == "normally-closed",
             rearm=table.get("rearm", partial(convert.choice, among=("auto", "command")), KINDS[kind or "relay"].rearm),
             on_stop=table.get("on_stop", partial(convert.choice, among=("safe", "keep")), "safe"),
-            frequency=table.get("frequency", partial(self._frequency, kind=kind, pin=pin, software=table.values.get("pwm") == "software"), None),
+            frequency=hertz,
             threshold=table.get("threshold", lambda value: Output("this", "lamp", Pin("", 0), frequency=parse(1, "a frequency", bare="hz")).read(value), None),
             words=table.get("words", convert.words, ("off", "on")),
             supply=draws[0], draws=draws[1],
@@ -248,8 +262,9 @@ class _Reader:
             bias=table.get("bias", convert.bias, None),
             levels=self._dims(kind, pin),
             by_software=table.get("pwm", partial(convert.choice, among=("hardware", "software")), "hardware") == "software",
+            **loads.more(kind, pin, hertz, table, self.boards),
         )  # fmt: skip
-        output = replace(output, safe=table.get("safe", output.read, OFF))
+        output = replace(output, safe=table.get("safe", output.read, output.off))
         output = replace(output, rest=table.get("rest", output.read, output.safe))
         table.nothing_else(
             (
@@ -271,8 +286,15 @@ class _Reader:
                 "pwm",
                 "safe",
                 "rest",
+                *loads.known(kind),
             )
         )
+        if output.takes == "tone" and (output.safe.on or output.rest.on):
+            table.point(
+                "rest" if table.has("rest") else "safe",
+                "a sounder rests in silence",
+                "Take it away: every tone has an end.",
+            )
         return output if kind and pin else None
 
     def _input(self, name: str, table: Table) -> Input | None:
@@ -323,6 +345,12 @@ class _Reader:
                 f"'{value}' is not a frequency to dim by",
                 "Give one above 0 Hz: 800 Hz is good for lamps.",
             )
+        if kind == "sounder":
+            raise CallerError(
+                "",
+                "a sounder has the frequency of its tone",
+                "Take it away; say the tone when it is to sound.",
+            )
         if kind and not KINDS[kind].dims:
             raise CallerError(
                 "",
@@ -366,39 +394,70 @@ class _Reader:
 
     def _pins_once(self, outputs: list[Output], inputs: list[Input]) -> None:
         users: dict[tuple[str, int], tuple[str, str]] = {}
+        channels: dict[tuple[str, str, int], Output] = {}
         wired: list[tuple[str, Output | Input]] = [("output", each) for each in outputs]
         wired += [("input", each) for each in inputs]
         for kind, thing in wired:
-            at = (thing.pin.board, thing.pin.line)
-            if at in users:
-                other = " ".join(users[at])
-                self.point(
-                    (kind, thing.name, "pin"),
-                    thing.pin.name,
-                    CallerError(
-                        "",
-                        f"{thing.pin.both} is used twice: by {other} and by {kind} {thing.name}",
-                        "Give one of the two another pin.",
-                    ),
-                )
-            else:
-                users[at] = (kind, thing.name)
+            lines = list(thing.lines)
+            if isinstance(thing, Output) and thing.pixels:
+                lines = [*range(thing.pin.line, thing.pin.line + 3 * thing.pixels)]
+            board = self.boards[thing.pin.board]
+            for line in lines:
+                other = users.setdefault((board.name, line), (kind, thing.name))
+                if other != (kind, thing.name):
+                    self.point(
+                        (kind, thing.name, "pin"),
+                        thing.pin.name,
+                        CallerError(
+                            "",
+                            f"{board.pin(line).both} is used twice: by {' '.join(other)} and by {kind} {thing.name}",
+                            "Give one of the two another pin.",
+                        ),
+                    )
+                    break
+                there = board.position(line)
+                if (
+                    isinstance(thing, Output)
+                    and thing.modulates(line)
+                    and there is not None
+                    and there.channel is not None
+                ):
+                    first = channels.setdefault((board.name, there.timer, there.channel), thing)
+                    if first is not thing:
+                        self.point(("output", thing.name, "pin"), thing.pin.name, CallerError(
+                            "", f"{there.name} is the same channel {there.channel} of timer {there.timer} as {first.pin.position}, which {first.name} has: it comes out on one of the two",
+                            "Move one of them to a pin of another channel.",
+                        ))  # fmt: skip
 
     def _timers_agree(self, outputs: Iterable[Output]) -> None:
         set_by: dict[tuple[str, str], Output] = {}
         for output in outputs:
             board = self.boards[output.pin.board]
-            timer = board.timer(output.pin.line)
-            if output.frequency is None or not timer:
-                continue
-            first = set_by.setdefault((board.name, timer), output)
-            if first.frequency != output.frequency:
+            timers = {
+                timer for line in output.lines if output.modulates(line) and (timer := board.timer(line))
+            }
+            for timer in sorted(timers):
+                first = set_by.setdefault((board.name, timer), output)
+                tones = first is not output and "tone" in (first.takes, output.takes)
+                if first.frequency == output.frequency and not tones:
+                    continue
                 shared = ", ".join(
                     board.pin(line).name.split(":")[1] for line in board.lines if board.timer(line) == timer
                 )
-                self.point((("output"), output.name, "frequency"), output.frequency, CallerError(
-                    "", f"{output.name} and {first.name} share timer {timer} of {board.name}, and so one frequency: {first.name} has {float(first.frequency or 0):g} Hz",
-                    f"Give both the same frequency, or move one to a pin of another timer ({timer} serves {shared}).",
+                free = ", ".join(
+                    board.pin(line).name.split(":")[1]
+                    for line in board.lines
+                    if board.timer(line) not in ("", timer) and (board.name, board.timer(line)) not in set_by
+                )
+                has = (
+                    "is a sounder, whose tones change it"
+                    if first.takes == "tone"
+                    else f"has {float(first.frequency or 0):g} Hz"
+                )
+                at = "pin" if output.frequency is None else "frequency"
+                self.point(("output", output.name, at), output.frequency or output.pin.name, CallerError(
+                    "", f"{output.name} and {first.name} share timer {timer} of {board.name}, and so one frequency: {first.name} {has}",
+                    f"{'Move' if tones else 'Give both the same frequency, or move'} one to a pin of another timer ({timer} serves {shared}{f'; free of it: {free}' if free else ''}).",
                 ))  # fmt: skip
 
     # --- pointing -----------------------------------------------------------------------------------------
@@ -466,6 +525,16 @@ class Table:
             return None
         found: T | None = self.get(key, convert, None)
         return found
+
+    def point(self, key: str, what: str, remedy: str, *, grave: bool = True) -> None:
+        """Note what is wrong with ``key``, which could be read by itself."""
+        value = self.values.get(key, self.path[-1])
+        self.reader.point(
+            (*self.path, key) if key in self.values else self.path,
+            value,
+            CallerError("", what, remedy),
+            grave=grave,
+        )
 
     def missing(self, key: str, remedy: str) -> None:
         """Note that ``key`` is absent, unless its line was there but could not be read."""

@@ -4,7 +4,8 @@ Our own stand beside this file; a user's own stand in a folder ``maps`` beside t
 What holds for all lines stands at the top (volts, bears, current, sum, power_on, pull), a table ``[bank.NAME]``
 has what holds for some, and every other table is a connector. Each entry of it is a position: a text for
 supply and ground, or ``{ line = 23, title = "…", functions = ["pwm"], timer = "T0", channel = 2, bank = "…" }``
-with any of the facts above where they differ.
+with any of the facts above where they differ. A table ``[timers]`` says what each timer is, by the name of its
+description in `cairnwind.boards.timers`.
 """
 
 from __future__ import annotations
@@ -16,6 +17,7 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
+from cairnwind.boards import timers
 from cairnwind.core.errors import CallerError, unknown
 from cairnwind.core.model import POWER_ON, HeaderMap, Position
 from cairnwind.core.quantities import parse
@@ -59,6 +61,7 @@ def read(path: Path) -> HeaderMap:
 def _build(name: str, data: dict[str, Any]) -> HeaderMap:
     title = str(data.pop("title", name))
     banks = data.pop("bank", {})
+    clockwork = {timer: timers.load(str(kind)) for timer, kind in data.pop("timers", {}).items()}
     whole = {key: data.pop(key) for key in list(data) if not isinstance(data[key], dict)}
     sums = {bank: parse(table["sum"], "a current") for bank, table in banks.items() if "sum" in table}
     if "sum" in whole:
@@ -82,7 +85,7 @@ def _build(name: str, data: dict[str, Any]) -> HeaderMap:
                         f"line {position.line} is at {other.name} and at {position.name}.",
                         "A line comes out once.",
                     )
-    return HeaderMap(name, title, positions, by_line, sums)
+    return HeaderMap(name, title, positions, by_line, sums, clockwork)
 
 
 def _position(

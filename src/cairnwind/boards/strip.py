@@ -1,0 +1,174 @@
+"""A strip of addressable colour lamps on one data line, whose bits are lengths of pulses, made by SPI hardware.
+
+The usual strips take 24 bits for each lamp at 800 kHz: a bit is 1.25 us long, high for about 0.4 us if it is a 0
+and 0.8 us if it is a 1, and a low of 280 us or more makes all lamps show what they have got. SPI at 2.4 MHz
+sends three of its bits in the time of one: 100 is a 0 (0.417 us high), 110 is a 1 (0.833 us high). The lamps pass
+on what is not for them, so the whole strip is written at each change: 60 lamps take 1.8 ms and 540 bytes.
+
+The board's lines are channels: line 3 n is red of lamp n, then green, then blue. Nothing comes back on one wire,
+so what is shown is *sent*, never read back.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import struct
+import time
+from collections.abc import Mapping
+from typing import Protocol
+
+from cairnwind.boards.wire import Put
+from cairnwind.boards.worker import Worker
+from cairnwind.core.errors import BoardError
+from cairnwind.core.model import Board
+from cairnwind.core.settings import FULL
+
+SPEED = 2_400_000
+"""Hertz of the SPI clock: three bits for one of the strip's."""
+RESET_BYTES = SPEED * 300 // 1_000_000 // 8
+"""Of low: 300 us."""
+AGAIN_EVERY = 2.0
+"""Seconds after which an unchanged strip is told again, so that one that was plugged in late is right too."""
+_WR_MODE, _WR_BITS, _WR_SPEED = 0x40016B01, 0x40016B03, 0x40046B04
+"""ioctl numbers of Linux's spidev (include/uapi/linux/spi/spidev.h)."""
+
+
+def _thrice(byte: int) -> bytes:
+    bits = "".join("110" if byte >> bit & 1 else "100" for bit in range(7, -1, -1))
+    return int(bits, 2).to_bytes(3, "big")
+
+
+_CODE = [_thrice(byte) for byte in range(256)]
+
+
+def encode(channels: bytes) -> bytes:
+    """The SPI bytes for the strip's channels, in the order they go out, with the low before and after."""
+    return bytes(RESET_BYTES) + b"".join([_CODE[byte] for byte in channels]) + bytes(RESET_BYTES)
+
+
+class Wire(Protocol):
+    """What carries the bits."""
+
+    def send(self, data: bytes) -> None:
+        """Send bytes, highest bit first, without a gap."""
+
+    def close(self) -> None:
+        """Let it go."""
+
+
+class SpiDevice:
+    """The kernel's SPI device."""
+
+    def __init__(self, path: str) -> None:
+        try:
+            self._file = os.open(path, os.O_RDWR | os.O_CLOEXEC)
+        except OSError as error:
+            remedy = (
+                "Give the user that group: the one that owns it."
+                if error.errno == 13
+                else "See: cairnwind doctor."
+            )
+            raise BoardError(
+                "device", f"{path} cannot be opened: {os.strerror(error.errno or 0)}.", remedy
+            ) from None
+        try:
+            fcntl.ioctl(self._file, _WR_MODE, struct.pack("B", 0))
+            fcntl.ioctl(self._file, _WR_BITS, struct.pack("B", 8))
+            fcntl.ioctl(self._file, _WR_SPEED, struct.pack("I", SPEED))
+        except OSError as error:
+            os.close(self._file)
+            raise BoardError(
+                "device", f"{path} is no SPI device: {error.strerror}.", "See: cairnwind doctor."
+            ) from None
+
+    def send(self, data: bytes) -> None:
+        """One transfer, as long as the driver takes at once."""
+        try:
+            while data:
+                data = data[os.write(self._file, data) :]
+        except OSError as error:
+            raise BoardError(
+                "device",
+                f"the SPI device took no data: {error.strerror}.",
+                "See dmesg; its buffer may be too small.",
+            ) from None
+
+    def close(self) -> None:
+        """Let it go."""
+        os.close(self._file)
+
+
+class SimulatedStrip:
+    """A strip in this process: it takes pulses as real lamps do, and shows what they mean."""
+
+    def __init__(self, pixels: int) -> None:
+        self.channels = bytes(3 * pixels)
+        """What it shows, as it was sent."""
+        self.frames = 0
+
+    def send(self, data: bytes) -> None:
+        """Take the pulses: a high of one SPI bit is a 0, of two a 1; the low after them makes it show."""
+        bits = "".join(f"{byte:08b}" for byte in data).strip("0") + "0"
+        found = ["1" if pulse == "11" else "0" for pulse in bits.split("0") if pulse]
+        whole = int("".join(found) or "0", 2).to_bytes(-(-len(found) // 8), "big") if found else b""
+        self.channels = (whole + bytes(len(self.channels)))[: len(self.channels)]
+        self.frames += 1
+
+    def close(self) -> None:
+        """Nothing to let go."""
+
+
+class StripLink(Worker):
+    """See the module's page."""
+
+    confirms = "sent"
+
+    def __init__(self, board: Board) -> None:
+        super().__init__(board)
+        self.facts = board.facts
+        self.simulated = SimulatedStrip(self.facts.pixels) if self.facts.device == "simulated" else None
+        self._wire: Wire | None = None
+        self._levels = [0] * (3 * self.facts.pixels)
+        self._sent = 0.0
+
+    def connect(self) -> None:
+        """Open the device; everything dark."""
+        self._wire = self.simulated or SpiDevice(self.facts.device)
+        self._levels = [0] * (3 * self.facts.pixels)
+        self._send()
+
+    def disconnect(self) -> None:
+        """Let it go."""
+        if self._wire is not None:
+            self._wire.close()
+        self._wire = None
+
+    def put(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
+        """All that changes goes out in one frame; a run of lamps shows what its first does."""
+        for line, put in levels.items():
+            output = self.outputs.get(line)
+            for number in range(output.pixels if output is not None else 1):
+                self._levels[line + 3 * number] = put.parts
+        self._send()
+        return {line: put.parts for line, put in levels.items()}
+
+    def poll(self, seconds: float) -> None:
+        """Wait; tell it again now and then."""
+        self.rest(min(seconds, max(0.0, self._sent + AGAIN_EVERY - time.monotonic())))
+        if time.monotonic() >= self._sent + AGAIN_EVERY:
+            self._send(quiet=True)
+        self.traffic.rounds += 1
+
+    def _send(self, *, quiet: bool = False) -> None:
+        assert self._wire is not None
+        order = ["RGB".index(letter) for letter in self.facts.order]
+        bytes_out = bytes(
+            (self._levels[3 * pixel + channel] * 255 + FULL // 2) // FULL
+            for pixel in range(self.facts.pixels)
+            for channel in order
+        )
+        self._wire.send(encode(bytes_out))
+        self._sent = time.monotonic()
+        if not quiet or self.traffic.watched:
+            self.traffic.add("sent", bytes_out[:24], f"{self.facts.pixels} lamps")

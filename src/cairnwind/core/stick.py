@@ -1,0 +1,48 @@
+"""From a position in two axes to two motors: a pad on a screen, or a stick on two analogue inputs."""
+
+from __future__ import annotations
+
+from cairnwind.core.fact import fact
+from cairnwind.core.settings import FULL, Drive
+
+LEASE = 300_000_000
+"""Nanoseconds that a position counts for."""
+
+
+@fact
+class Pad:
+    """Two motors that are driven together."""
+
+    name: str
+    left: str
+    right: str
+    label: str = ""
+    dead: int = 80_000
+    """Parts per million around the middle, and around each axis, that count as nothing."""
+    most: int = FULL
+    """The most that a motor is given."""
+    curve: float = 1.0
+    """Exponent of the way from the middle to the edge: above 1 it is finer near the middle."""
+    stick: tuple[str, str] | None = None
+    """Two analogue inputs, across and along, whose scales run from -100 to 100."""
+
+
+def mix(pad: Pad, x: float, y: float) -> tuple[Drive, Drive]:
+    """Left and right for a position from -1 to 1: along is both, across is the difference.
+
+    left = y + x, right = y - x, divided by the larger where one is above 1, so that the direction stays.
+    """
+    across, along = _axis(pad, x), _axis(pad, y)
+    left, right = along + across, along - across
+    most = max(1.0, abs(left), abs(right))
+    return Drive(round(left / most * pad.most)), Drive(round(right / most * pad.most))
+
+
+def _axis(pad: Pad, value: float) -> float:
+    """One axis without its dead zone, which is cut out and not jumped over."""
+    dead = pad.dead / FULL
+    size = min(1.0, abs(value))
+    if size <= dead:
+        return 0.0
+    reached = float(((size - dead) / (1 - dead)) ** pad.curve)
+    return reached if value > 0 else -reached
