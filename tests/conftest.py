@@ -18,6 +18,7 @@ import requests
 
 from cairnwind.boards.simulated import SimulatedLink
 from cairnwind.client import Site
+from cairnwind.core.events import Answers
 from cairnwind.folder import Folder
 from cairnwind.service.serve import Service
 from cairnwind.site import read_site
@@ -206,3 +207,9 @@ def eventually(true: Callable[[], Any], within: float = 5.0) -> Any:
             return found
         assert time.monotonic() < end, f"did not come true within {within} s"
         time.sleep(0.01)
+
+
+def of_kind(said: list[Any], kind: type) -> list[Any]:
+    """The events of a kind among what a link has said; answers to several drives at once count one by one."""
+    single = [each for event in said for each in (event.all if isinstance(event, Answers) else (event,))]
+    return [event for event in single if isinstance(event, kind)]

@@ -19,7 +19,7 @@ from cairnwind.core.model import Board, Input, Output, Pin
 from cairnwind.core.settings import OFF, ON, Level
 from cairnwind.demo.network import NetworkBoard
 from cairnwind.service.first import clock
-from tests.conftest import CAIRNWIND, cairnwind, eventually, free_port
+from tests.conftest import CAIRNWIND, cairnwind, eventually, free_port, of_kind
 
 FACTS = Network("yard/{line}/set", "100", "0", "{level}", "yard/{line}/is", "yard/alive")
 OUTPUTS = [
@@ -83,7 +83,7 @@ class Linked:
         self.link.ready(5)
 
     def of(self, kind: type) -> list[Any]:
-        return [event for event in self.said if isinstance(event, kind)]
+        return of_kind(self.said, kind)
 
 
 def board(broker: Mosquitto, **more: Any) -> NetworkBoard:

@@ -19,7 +19,7 @@ from cairnwind.core.model import Board, Input, Output, Pin
 from cairnwind.core.settings import OFF, ON, Level
 from cairnwind.core.trials import Trial
 from cairnwind.service.first import clock
-from tests.conftest import eventually
+from tests.conftest import eventually, of_kind
 
 LOW = Output("low", "relay", Pin("b", 3), active_low=True)
 HIGH = Output("high", "relay", Pin("b", 5))
@@ -66,7 +66,7 @@ class Opened:
         assert self.link.ready(5)
 
     def of(self, kind: type) -> list[Any]:
-        return [event for event in self.said if isinstance(event, kind)]
+        return of_kind(self.said, kind)
 
 
 @pytest.fixture

@@ -24,7 +24,7 @@ from cairnwind.core.settings import OFF, ON, Level
 from cairnwind.core.trials import Trial
 from cairnwind.service.first import clock
 from tests.boards import emulated
-from tests.conftest import eventually
+from tests.conftest import eventually, of_kind
 
 WATCHDOG, MODE, VALUE, SAFE, PULSE, ON_MS, OFF_MS, FREQUENCY, TONE_MS = 0, 32, 64, 96, 128, 160, 192, 224, 240
 OUTPUT, PULL_UP, PWM, ANALOGUE, TONE = 1, 2, 3, 4, 5
@@ -273,7 +273,7 @@ class Linked:
         self.link.ready(2)
 
     def of(self, kind: type) -> list[Any]:
-        return [event for event in self.said if isinstance(event, kind)]
+        return of_kind(self.said, kind)
 
     def settings(self) -> dict[str, Level]:
         return {event.output: event.setting for event in self.of(ev.Confirmed)}

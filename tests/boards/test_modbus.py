@@ -20,7 +20,7 @@ from cairnwind.core.model import Board, Input, Output, Pin
 from cairnwind.core.settings import OFF, ON, Level
 from cairnwind.core.trials import Trial
 from cairnwind.service.first import clock
-from tests.conftest import eventually, free_port
+from tests.conftest import eventually, free_port, of_kind
 
 pytestmark = pytest.mark.filterwarnings("ignore:coroutine")  # the server's own, when it is stopped
 
@@ -100,7 +100,7 @@ class Linked:
         assert self.link.ready(8)
 
     def of(self, kind: type) -> list[Any]:
-        return [event for event in self.said if isinstance(event, kind)]
+        return of_kind(self.said, kind)
 
 
 def test_coils_levels_and_inputs_by_profile(relays: Relays) -> None:

@@ -15,6 +15,7 @@ from cairnwind.boards.kernel import KernelLink
 from cairnwind.core import events as ev
 from cairnwind.core.model import Board, HeaderMap, Input, Output, Position
 from cairnwind.service.first import clock
+from tests.conftest import of_kind
 
 CHIP = os.environ.get("GPIO_SIM_CHIP", "")
 
@@ -56,7 +57,7 @@ class Opened:
         self.link.ready(5)
 
     def of(self, kind: type) -> list:
-        return [event for event in self.said if isinstance(event, kind)]
+        return of_kind(self.said, kind)
 
 
 @pytest.fixture

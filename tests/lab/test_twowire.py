@@ -16,7 +16,7 @@ from cairnwind.core.errors import BoardError
 from cairnwind.core.model import Board, Input, Output, Pin
 from cairnwind.core.settings import OFF, ON, Level
 from cairnwind.service.first import clock
-from tests.conftest import eventually
+from tests.conftest import eventually, of_kind
 
 BUS = os.environ.get("I2C_STUB_DEV", "")
 
@@ -32,7 +32,7 @@ def opened(
 
 
 def confirmed(said: list[ev.Event]) -> list[tuple[str, Level]]:
-    return [(event.output, event.setting) for event in said if isinstance(event, ev.Confirmed)]
+    return [(event.output, event.setting) for event in of_kind(said, ev.Confirmed)]
 
 
 def test_an_expanders_registers_are_what_the_stub_shows() -> None:

@@ -58,6 +58,8 @@ ANSWER_WITHIN = 5 * NS
 """A board that has not answered a drive by then has failed it."""
 JUMP = 2 * NS
 """A wall clock that moves this much more or less than the monotonic one has been set."""
+STICK_MOST = 110
+"""Percent: a stick that reads more has a broken wire."""
 SHOWN_EVERY = NS // 5
 """How often what moves is shown anew."""
 
@@ -73,6 +75,7 @@ class Engine:
         self._contacts = {name: Contact(input) for name, input in site.inputs.items() if not input.analogue}
         self._gauges = {name: Gauge(input) for name, input in site.inputs.items() if input.analogue}
         self._trials = Trials(site)
+        self._centred: set[str] = set()
         self._sticks: dict[str, list[Pad]] = {}
         for pad in site.pads.values():
             for axis in pad.stick or ():
@@ -527,7 +530,15 @@ class Engine:
         """A stick is held somewhere: its two motors follow under leases, which end when it is let go or unknown."""
         assert pad.stick is not None
         x, y = (self._gauges[name].value for name in pad.stick)
-        drives = (Drive(0), Drive(0)) if x is None or y is None else mix(pad, x / 100, y / 100)
+        drives = (Drive(0), Drive(0))
+        if x is None or y is None or max(abs(x), abs(y)) > STICK_MOST:
+            self._centred.discard(pad.name)  # unknown, or a broken wire
+        else:
+            drives = mix(pad, x / 100, y / 100)
+            if not drives[0].on and not drives[1].on:
+                self._centred.add(pad.name)
+            elif pad.name not in self._centred:
+                drives = (Drive(0), Drive(0))  # it counts once it has been seen in the middle
         slot = f"stick:{pad.name}"
         for name, drive in zip((pad.left, pad.right), drives, strict=True):
             s = self._standings[name]

@@ -136,7 +136,11 @@ def _pairs(pairs: list[object]) -> list[tuple[Tone, int]]:
     for number, pair in enumerate(pairs, 1):
         hertz: float = -1
         seconds: float = 0
-        if isinstance(pair, list | tuple) and len(pair) == 2 and all(type(each) in (int, float) for each in pair):
+        if (
+            isinstance(pair, list | tuple)
+            and len(pair) == 2
+            and all(type(each) in (int, float) for each in pair)
+        ):
             hertz, seconds = pair
         if not 0.001 <= seconds <= 3600 or not hertz >= 0:
             raise CallerError(

@@ -57,6 +57,8 @@ class World:
         if box is not None:
             box.watchers.append(lambda pin, value: self._moved("hoist-box", pin, value * 1_000_000 // 65535))
             box.level(site.inputs["hoist-top"].pin.line, True)
+            for axis in ("stick-across", "stick-along"):
+                box.volts(site.inputs[axis].pin.line, 2.5)
             links["hoist-box"].pretend = self._pretend  # type: ignore[attr-defined]
         self._garden: NetworkBoard | None = None
         if site.broker is not None:

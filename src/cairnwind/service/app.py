@@ -36,10 +36,12 @@ from cairnwind.service.asked import CALLER, answer, caller, caller_key, json_bod
 from cairnwind.service.boardviews import BoardViews
 from cairnwind.service.first import clock
 from cairnwind.service.keys import Keys
+from cairnwind.service.lightviews import LightViews, wanted
 from cairnwind.service.problems import from_http, from_trouble, problem
 from cairnwind.service.repeats import Repeats
 from cairnwind.service.runtime import Runtime
 from cairnwind.service.server import HANDOVER, HEADERS
+from cairnwind.service.waveforms import Waveforms
 from cairnwind.store.reader import Key
 
 log = logging.getLogger("cairnwind.http")
@@ -99,6 +101,8 @@ class _Api:
             f"{v1}/inputs/<name>": {"GET": self.get_input},
             f"{v1}/boards": {"GET": self.get_boards},
             **BoardViews(self.runtime).routes(v1),
+            **LightViews(self.runtime, self._lifetime).routes(v1),
+            **Waveforms(self.runtime.signals).routes(v1),
             f"{v1}/claims": {"GET": self.get_claims, "POST": self.make_claim},
             f"{v1}/claims/<int:number>": {"PATCH": self.renew_claim, "DELETE": self.release_claim},
             f"{v1}/all-stop": {"GET": self.get_stop, "PUT": self.stop, "DELETE": self.reset_stop},
@@ -250,13 +254,22 @@ class _Api:
 
     def make_claim(self) -> Response:
         body = json_body(
-            {"output", "setting", "rank", "for", "until", "lease", "lasting", "when_possible", "wait"}
+            {
+                "output",
+                "setting",
+                "over",
+                "program",
+                "rank",
+                "for",
+                "until",
+                "lease",
+                "lasting",
+                "when_possible",
+                "wait",
+            }
         )
         output = self._output(need(body, "output"))
-        if "setting" not in body:
-            raise CallerError("bad-value", "The request has no 'setting'.", 'Send one, like "on" or "40 %".')
-        value = body["setting"]
-        setting = None if value == "toggle" else output.read(value)
+        setting = wanted(body, output, self.site.tunes)
         rank, life = self._lifetime(body)
 
         def command(at: Any) -> ev.Command:

@@ -23,6 +23,7 @@ from cairnwind.service import shapes
 from cairnwind.service.first import TURN, Pins, clock
 from cairnwind.service.lanes import Item
 from cairnwind.service.repeats import KEEP
+from cairnwind.service.signals import Signals
 from cairnwind.service.snapshot import Publisher
 from cairnwind.service.stream import Stream
 from cairnwind.store.database import prepare
@@ -43,6 +44,7 @@ class Runtime:
         self.engine = pins.engine
         self.lanes = pins.lanes
         self.publisher = Publisher(self.site, self.engine)
+        self.signals = Signals(self.site)
         self.stream: Stream | None = None
         self.writer: Writer
         self.reader: Reader
@@ -148,6 +150,23 @@ class Runtime:
             if wait:
                 self.waiters.pop(command.command, None)
 
+    def submit_all(self, commands: list[ev.Command]) -> list[ev.Outcome]:
+        """Have several commands decided, in their order and as close together as the lanes allow; their outcomes."""
+        replies: list[queue.SimpleQueue[Any]] = [queue.SimpleQueue() for _ in commands]
+        for command, reply in zip(commands, replies, strict=True):
+            if not self.lanes.put(Item(command, reply)):
+                raise CallerError(
+                    "busy",
+                    "Too many commands are waiting; this one was not taken whole.",
+                    "Release it, and try again in a moment.",
+                )
+        try:
+            return [reply.get(timeout=ANSWER_WITHIN) for reply in replies]
+        except queue.Empty:
+            raise BoardError(
+                "engine", "The engine did not answer.", "See the service's log; all-stop and restart."
+            ) from None
+
     def slot(self, output: str, slot: str) -> int | None:
         """The claim in a slot, if one stands."""
         return self._slots.get((output, slot))
@@ -221,6 +240,8 @@ class Runtime:
         if item.overtaken and type(event) is ev.Wish:
             event = ev.Overtaken(event.at, event.command, event.source, event.output)
         effects = self.engine.handle(event)
+        if type(event) in _TOLD:
+            self.signals.note(event)
         drives: list[ev.Drive] = []
         for effect in effects:
             match effect:
@@ -304,6 +325,10 @@ class Runtime:
             "the journal can be written again"
         )
         self.pins.report(ev.Recording(clock(), reason is None, reason or ""))
+
+
+_TOLD = {ev.Confirmed, ev.Answers, ev.InputSeen, ev.Measured}
+"""Events that the signals are made of."""
 
 
 class _Send:
