@@ -43,7 +43,7 @@ from cairnwind.core.inputs import Contact, Gauge
 from cairnwind.core.interlocks import Gatekeeper, Refusal, Stop, Tag
 from cairnwind.core.model import Output, Site
 from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
-from cairnwind.core.programs import Program
+from cairnwind.core.programs import STEP, Program
 from cairnwind.core.quantities import NS
 from cairnwind.core.quiet import told, words
 from cairnwind.core.settings import Drive, Level, Setting, Tone, encode
@@ -422,17 +422,18 @@ class Engine:
             s.unsaid = s.moving  # the journal holds no steps
             if not s.moving:
                 self._journal_change(s)
-        self._touched[event.output] = None
+        if not (s.moving and event.setting == s.allowed and s.next_at < self._now.mono + SHOWN_EVERY):
+            self._touched[event.output] = (
+                None  # else the next step is near, and nothing is left to do until then
+            )
         if expected is None or event.setting == expected:
             if awaited is not None or expected is None:  # a late answer to what had been given up counts too
                 s.well()
                 if s.homing and s.confirmed == s.output.safe:
                     s.homing = False
-                self._tell(
-                    s,
-                    "confirmed",
-                    f"{s.output.say(event.setting)}, {event.how} by board {s.output.pin.board}",
-                )
+                if s.asker:
+                    said = f"{s.output.say(event.setting)}, {event.how} by board {s.output.pin.board}"
+                    self._tell(s, "confirmed", said)
             return
         self._differs(s, expected)
 
@@ -692,7 +693,7 @@ class Engine:
         wish = s.leader.setting if s.leader else s.output.rest
         s.moving = False
         if not isinstance(wish, Program):
-            s.wanted = wish
+            s.wanted, s.following = wish, None
         elif s.leader is not None:
             self._follow(s, wish, s.leader)
         s.refusal = None if s.wanted == s.output.safe and not s.moving else self._keeper.refusal(s.output)
@@ -715,21 +716,26 @@ class Engine:
     def _follow(self, s: Standing, program: Program, claim: Claim) -> None:
         """Where a running program is now; what its timer would not tell apart stays as it was."""
         began = claim.made.mono
+        if s.following == claim.place and self._now.mono < s.next_at:
+            s.moving = True  # nothing changes before then, whoever asks meanwhile
+            self._step_at(s, s.next_at)
+            return
         t = self._now.mono - began
-        setting = program.at(t)
-        counts = s.output.counts(setting)
-        due = program.next_change(t, s.output.counts, began)
+        if s.following == claim.place and s.coming is not None and self._now.mono < s.next_at + STEP:
+            t = s.next_at - began  # as was worked out when the step before it was taken
+            setting, counts = s.coming
+        else:
+            setting = program.at(t)
+            counts = s.output.counts(setting)
+        if counts != s.counts or s.following != claim.place or program.over(t):
+            s.wanted, s.counts = setting, counts  # else the timer would not tell it from what it is at
+        due, coming, then = program.ahead(t, s.output.counts, began, counts)
+        s.coming = None if coming is None else (coming, then)
         s.moving = due is not None
-        if (
-            counts != s.counts
-            or not s.moving
-            or type(s.wanted) is not type(setting)
-            or s.output.counts(s.wanted) != counts
-        ):
-            s.wanted = setting
-        s.counts = counts
+        s.following = None
         if due is not None:
-            self._step_at(s, began + due)
+            s.following, s.next_at = claim.place, began + due
+            self._step_at(s, s.next_at)
 
     def _shape(self, s: Standing, target: Setting) -> Setting:
         """What its load needs on the way there: a kick, a pause, a ramp."""

@@ -44,15 +44,19 @@ class Light:
         """The duty for a level; rising, 0 at 0 only if that is off, and the ceiling at `WHOLE`."""
         if level <= 0:
             return 0
-        return self.of_light(_light(self.curve, self.exponent, self.table, level), channel)
+        if self.curve == "lightness":
+            star = level / 10_000
+            light = round((star / KAPPA if star <= 8 else ((star + 16) / 116) ** 3) * WHOLE)
+        else:
+            light = _light(self.curve, self.exponent, self.table, level)
+        return self.of_light(light, channel)
 
     def of_light(self, light: int, channel: int = 0) -> int:
         """The duty for a share of the lamp's light: floor + (ceiling - floor) * light, trimmed."""
-        if light <= 0 and self.curve == "straight" and not self.floor:
-            return 0
-        trim = self.trim[min(channel, len(self.trim) - 1)]
-        top = self.ceiling * trim // WHOLE
-        return max(1, min(top, self.floor + round((top - self.floor) * light / WHOLE)))
+        trim = self.trim
+        top = self.ceiling * (trim[channel] if channel < len(trim) else trim[-1]) // WHOLE
+        duty = self.floor + round((top - self.floor) * light / WHOLE)
+        return 1 if duty < 1 else duty if duty < top else top
 
     def level(self, duty: int, channel: int = 0) -> int:
         """The smallest level with at least this duty: the inverse of `duty`."""
@@ -72,18 +76,10 @@ STRAIGHT = Light()
 LIGHTNESS = Light("lightness")
 
 
-def lightness(level: float) -> float:
-    """The share of light that is perceived as a level; both 0 to 1. See the module's page for the formula."""
-    star = level * 100
-    return float(star / KAPPA if star <= 8 else ((star + 16) / 116) ** 3)
-
-
 @lru_cache(8192)
 def _light(curve: str, exponent: float, table: tuple[tuple[int, int], ...], level: int) -> int:
     share = level / WHOLE
     match curve:
-        case "lightness":
-            return round(lightness(share) * WHOLE)
         case "power":
             return round(float(share**exponent) * WHOLE)
         case "by-eye":

@@ -335,6 +335,9 @@ class Output:
     def counts(self, setting: Setting) -> tuple[int, ...]:
         """What tells two settings apart at its pins: the counts of its timers, and the frequency of a tone."""
         steps = self.steps
+        if type(setting) is Level:  # asked at every step of every fade
+            duty = setting.parts if setting.raw or self.light is STRAIGHT else self.light.duty(setting.parts)
+            return ((duty * steps + FULL // 2) // FULL or (duty > 0),)
         found = tuple([(duty * steps + FULL // 2) // FULL or (duty > 0) for duty in self.duties(setting)])
         return (*found, setting.millihertz) if type(setting) is Tone else found
 

@@ -24,7 +24,7 @@ from itertools import accumulate
 from typing import Any
 
 from cairnwind.core.errors import CallerError
-from cairnwind.core.quantities import NS, duration, show_duration
+from cairnwind.core.quantities import NS, about, duration, show_duration
 from cairnwind.core.settings import (
     MOST,
     ZERO,
@@ -68,9 +68,9 @@ class Segment:
 
 def between(start: Setting, end: Setting, share: float) -> Setting:
     """The setting so far on the way from one to another; a tone moves in pitch, everything else in its numbers."""
+    if type(start) is Level and type(end) is Level:  # asked at every step of every fade
+        return Level(start.parts + round((end.parts - start.parts) * share), end.millihertz, end.raw)
     match start, end:
-        case Level(a, _, _), Level(b, millihertz, raw):
-            return Level(a + round((b - a) * share), millihertz, raw)
         case Colour(), Colour():
             red, green, blue = (a + round((b - a) * share) for a, b in zip(start, end, strict=True))
             return Colour(red, green, blue)
@@ -149,31 +149,38 @@ class Program:
 
         ``phase`` is when it began, on the clock whose multiples of `STEP` slopes move at.
         """
+        return self.ahead(t, key, phase)[0]
+
+    def ahead(
+        self, t: int, key: Key, phase: int = 0, now: Any = None
+    ) -> tuple[int | None, Setting | None, Any]:
+        """`next_change`, with the setting and its key then, where finding it has told them. ``now`` is the key at ``t``."""
         if self.over(t):
-            return None
+            return None, None, None
         t = max(0, t)
         segment, since, left = self._find(t)
         end = t + left
         if segment.shape == "hold" or segment.start is None or segment.start == segment.end:
-            return end
-        now = key(segment.at(since / segment.length))
+            return end, None, None
+        if now is None:
+            now = key(segment.at(since / segment.length))
         first = (t + phase) // STEP + 1
         last = (end + phase - 1) // STEP
-
-        def moved(step: int) -> bool:
-            return bool(key(segment.at((step * STEP - phase - t + since) / segment.length)) != now)
-
-        if first > last or not moved(last):
-            return end
-        if not moved(first):
-            while last - first > 1:  # a slope rises or falls all the way, so what has moved stays moved
-                middle = (first + last) // 2
-                if moved(middle):
-                    last = middle
-                else:
-                    first = middle
-            first = last
-        return first * STEP - phase
+        origin = phase + t - since
+        if first > last:
+            return end, None, None
+        setting = segment.at((first * STEP - origin) / segment.length)
+        if (found := key(setting)) != now:
+            return first * STEP - phase, setting, found
+        if key(segment.at((last * STEP - origin) / segment.length)) == now:
+            return end, None, None
+        while last - first > 1:  # a slope rises or falls all the way, so what has moved stays moved
+            middle = (first + last) // 2
+            if key(segment.at((middle * STEP - origin) / segment.length)) != now:
+                last = middle
+            else:
+                first = middle
+        return last * STEP - phase, None, None
 
     def _find(self, t: int) -> tuple[Segment, int, int]:
         """The segment at ``t``, how far into it that is, and how long it still lasts."""
@@ -307,7 +314,7 @@ def sequence(
         )
     if end is not None:
         parts.append(Segment(1, end, end))
-    text = f"a sequence of {len(steps)} steps in {show_duration(sum(each.length for each in parts))}{_often(times)}"
+    text = f"a sequence of {len(steps)} steps in {about(sum(each.length for each in parts))}{_often(times)}"
     return Program("sequence", text, tuple(parts), times, "release" if end is None else "stay")
 
 

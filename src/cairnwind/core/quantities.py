@@ -87,6 +87,15 @@ def show_duration(ns: int) -> str:
     return f"{ns / 10**6:.10g} ms"
 
 
+def about(ns: int) -> str:
+    """A duration rounded to what people would say: '1.8 s'."""
+    return (
+        f"{ns / NS:.3g} s"
+        if NS <= ns < 60 * NS
+        else show_duration(round(ns, -6) if ns < NS else round(ns, -9))
+    )
+
+
 def _bad(text: object, dimension: str) -> CallerError:
     shown = repr(text) if isinstance(text, str) else str(text).lower()
     return CallerError("bad-value", f"{shown} is not {dimension}.", f"Write it like {EXAMPLES[dimension]}.")

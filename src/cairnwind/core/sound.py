@@ -18,7 +18,7 @@ from fractions import Fraction
 from cairnwind.core import pitch
 from cairnwind.core.errors import CallerError
 from cairnwind.core.programs import MOST_SEGMENTS, Program, Segment, bounded
-from cairnwind.core.quantities import NS, duration, show_duration
+from cairnwind.core.quantities import NS, about, duration, show_duration
 from cairnwind.core.settings import FULL, SILENCE, Setting, Tone, frequency, read, tone
 
 MOST_TEXT = 100_000
@@ -58,7 +58,13 @@ def of_notes(notes: Sequence[tuple[Tone, int]]) -> Program:
     whole = sum(length for _, length in notes)
     count = sum(1 for sound, _ in notes if sound.on)
     return bounded(
-        Program("tune", f"a tune of {count} notes, {show_duration(whole)}", tuple(parts), 1, "release")
+        Program(
+            "tune",
+            f"a tune of {count} {'note' if count == 1 else 'notes'}, {about(whole)}",
+            tuple(parts),
+            1,
+            "release",
+        )
     )
 
 

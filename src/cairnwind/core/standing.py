@@ -18,17 +18,16 @@ class Standing:
         "allowed",
         "asker",
         "attempts",
-        "claims",
-        "confirmed",
+        "claims", "coming", "confirmed",
         "corrected",
         "counts",
         "failed",
-        "fault",
+        "fault", "following",
         "generation",
         "homing",
         "how",
         "leader",
-        "moving",
+        "moving", "next_at",
         "output",
         "pending",
         "refusal",
@@ -53,6 +52,11 @@ class Standing:
         """What a running program's setting is in the counts of the output's timers."""
         self.moving = False
         """A program runs, or the output is being brought to its setting step by step."""
+        self.following: int | None = None
+        """The place of the claim whose program runs, and when that changes next (monotonic nanoseconds)."""
+        self.next_at = 0
+        self.coming: tuple[Setting, tuple[int, ...]] | None = None
+        """What it is then, and in counts, where that is known already."""
         self.step_at: int | None = None
         """When it moves next (monotonic nanoseconds); an entry for that is in the heap."""
         self.told = 0

@@ -310,11 +310,8 @@ class LightViews:
 
 def preview_form(made: Program, output: Output) -> dict[str, Any]:
     """A preview as a JSON object. The curve is at most `POINTS` of (seconds, value, duty)."""
-    until = (
-        made.length
-        if made.length is not None
-        else max(made.round, min(LOOK, made.round * (LOOK // made.round)))
-    )
+    rounds = max(1, min(2, LOOK // made.round))
+    until = made.length if made.length is not None else rounds * made.round
     writes, last = 0, None
     for _, setting in programs.changes(made, output.counts, min(until, LOOK)):
         writes, last = writes + 1, setting
