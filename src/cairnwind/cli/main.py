@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 ELSEWHERE = {
     **dict.fromkeys(("pins", "try", "identify", "pretend", "chain", "doctor"), "hardware"),
+    **dict.fromkeys(("play", "run", "fit", "compare", "steer"), "light"),
+    "wire": "wiring",
     "do": "prompt",
     "firmware": "firmware",
 }
@@ -286,7 +288,7 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
         click.echo("\n".join(_wrap(line) for line in warnings.shown().split("\n")) + "\n", err=True)
         count = len(warnings.findings)
         click.echo(
-            f"{click.style('warning', fg='yellow')}: {count} of these could switch a load before software runs.",
+            f"{click.style('warning', fg='yellow')}: {count} {'thing' if count == 1 else 'things'} to look at; the file can be served as it is.",
             err=True,
         )
     click.echo(
@@ -343,9 +345,30 @@ def why(ctx: click.Context, output: str, as_json: bool) -> None:
     shell_complete=_names("board"),
     help="Show what a board's link sends and receives instead.",
 )
+@click.option("--wave", is_flag=True, help="Draw what NAMES did lately, and follow them.")
+@click.option(
+    "--seconds",
+    type=click.FloatRange(0.001, 300),
+    default=10,
+    show_default=True,
+    help="With --wave: how much time is drawn.",
+)
+@click.option(
+    "--save",
+    type=click.Path(dir_okay=False, writable=True),
+    help="With --wave: save it instead, as FILE.vcd or FILE.csv.",
+)
 @as_json
 @click.pass_context
-def watch(ctx: click.Context, names: tuple[str, ...], board: str | None, as_json: bool) -> None:
+def watch(
+    ctx: click.Context,
+    names: tuple[str, ...],
+    board: str | None,
+    wave: bool,
+    seconds: float,
+    save: str | None,
+    as_json: bool,
+) -> None:
     """Show changes as they happen (of NAMES, or all), until Ctrl-C.
 
     Of inputs that are named, every edge is shown: what the line shows, and what counts after debounce and scale.
@@ -353,6 +376,11 @@ def watch(ctx: click.Context, names: tuple[str, ...], board: str | None, as_json
     from cairnwind.cli import show
 
     site = _site(ctx)
+    if wave or save:
+        from cairnwind.cli import waves
+
+        waves.watch(site, list(names), seconds, save, as_json)
+        return
     if board is not None:
         _watch_link(site, board, as_json)
         return
@@ -447,6 +475,7 @@ def journal(ctx: click.Context, name: str | None, number: int, before: int | Non
 @main.command(context_settings={"ignore_unknown_options": True})
 @an_output
 @click.argument("setting", nargs=-1, required=True)
+@click.option("--over", metavar="TIME", help="Fade there, from what it is at, in so long: '3 s'.")
 @click.option("--for", "lasting", metavar="TIME", help="For so long: '10 min'.")
 @click.option("--until", metavar="TIME", help="Until then: 22:30, or a date with time.")
 @click.option("--until-released", is_flag=True, help="Until released, whatever the plan does.")
@@ -457,19 +486,29 @@ def turn(
     ctx: click.Context,
     output: str,
     setting: tuple[str, ...],
+    over: str | None,
     lasting: str | None,
     until: str | None,
     until_released: bool,
     when_possible: bool,
     as_json: bool,
 ) -> None:
-    """Turn OUTPUT on, off, to a level like '40%', or 'toggle' it."""
+    """Turn OUTPUT on, off, to a setting like '40%', or 'toggle' it.
+
+    \b
+    lamps, fans    40%       half      '20% duty'
+    colour lamps   coral     '#e07b1c' 'hue 30'
+    sounders       A4        440Hz     (for 1 s unless --for says more)
+    motors         60%       -60%      where they have a line to reverse them
+    """
     if sum((lasting is not None, until is not None, until_released)) > 1:
         raise click.UsageError("Give one of --for, --until and --until-released.")
     lasting = "until released" if until_released else lasting
     _report(
         ctx,
-        _site(ctx).turn(output, " ".join(setting), lasting=lasting, until=until, when_possible=when_possible),
+        _site(ctx).turn(
+            output, " ".join(setting), over=over, lasting=lasting, until=until, when_possible=when_possible
+        ),
         as_json,
     )
 

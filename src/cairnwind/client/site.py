@@ -105,29 +105,79 @@ class Site:
     def turn(
         self,
         output: str,
-        setting: str | float | bool,
+        setting: str | float | bool | dict[str, Any],
         *,
+        over: str | None = None,
         lasting: str | None = None,
         until: str | None = None,
         when_possible: bool = False,
         wait: str = "1 s",
     ) -> Outcome:
-        """Claim ``setting`` ('on', 'off', 'toggle', '40 %', 40 …) for a person.
+        """Claim ``setting`` for a person: 'on', 'off', 'toggle', '40 %', 40, 'coral', 'A4', '-40 %', '20 % duty' …
+
+        With ``over`` ('3 s') it fades there from what it is at. Objects say the same apart: ``{"duty": 20,
+        "hertz": 1000}``, ``{"colour": "#e07b1c"}``, ``{"hertz": 440, "loudness": 50}``, ``{"drive": -40}``.
 
         ``lasting`` is a time ('10 min') or 'until released', ``until`` a time of day or RFC 3339; without them
         the claim lasts until the plan next changes the output. ``wait`` is how long to wait for the board.
         """
         body: dict[str, Any] = {"output": output, "setting": setting, "wait": wait}
-        if lasting == "until released":
-            body["lasting"] = lasting
-        elif lasting is not None:
-            body["for"] = lasting
-        if until is not None:
-            body["until"] = until
-        if when_possible:
-            body["when_possible"] = True
+        if over is not None:
+            body["over"] = over
+        body |= _lifetime(lasting, until, when_possible)
         token = str(uuid.uuid4()) if setting == "toggle" else None  # a toggle done twice would be undone
         return _outcome(self.call("POST", "/claims", body, token=token))
+
+    def run(
+        self,
+        outputs: str | list[str],
+        program: str | dict[str, Any],
+        *,
+        lasting: str | None = None,
+        until: str | None = None,
+        when_possible: bool = False,
+    ) -> list[Outcome]:
+        """Run a program on outputs, begun at the same moment: ``{"kind": "blink", "lit": "1 s", "times": 3}``.
+
+        Kinds: blink, breathe, ramp, chase, sequence, candle; for sounders tune and sweep, or a tune's name.
+        """
+        names = [outputs] if isinstance(outputs, str) else outputs
+        body = {"outputs": names, "program": program, **_lifetime(lasting, until, when_possible)}
+        return [_outcome(form) for form in self.call("POST", "/programs", body)["outcomes"]]
+
+    def preview(
+        self, output: str, program: str | dict[str, Any], *, place: int = 0, of: int = 1
+    ) -> dict[str, Any]:
+        """What a program would do to an output: text, length, number of writes, and its curve."""
+        return self._post(
+            "/programs/preview", {"output": output, "program": program, "place": place, "of": of}
+        )
+
+    def play(self, output: str, tune: str | list[Any], *, wait: str = "1 s") -> Outcome:
+        """Play a tune on a sounder: notes as text, pairs of hertz and seconds, or the name of a tune of the site.
+
+        For one tone say `turn`, like ``turn("bell", "A4", lasting="2 s")``.
+        """
+        named = isinstance(tune, str) and tune in {each["name"] for each in self.tunes()}
+        body = {"output": output, "program": tune if named else {"kind": "tune", "notes": tune}, "wait": wait}
+        return _outcome(self.call("POST", "/claims", body))
+
+    def tunes(self) -> list[dict[str, Any]]:
+        """The tunes of the site file."""
+        return self._list("/tunes")
+
+    def pads(self) -> list[dict[str, Any]]:
+        """The pads: two motors each, driven from one position."""
+        return self._list("/pads")
+
+    def steer(self, pad: str, x: float, y: float) -> dict[str, Any]:
+        """Move a pad to a position from -1 to 1 in two axes, for 300 ms: call it again to go on."""
+        found: dict[str, Any] = self.call("PUT", f"/pads/{quote(pad, safe='')}", {"x": x, "y": y})
+        return found
+
+    def let_go(self, pad: str) -> None:
+        """Let a pad go, before its lease does."""
+        self.call("DELETE", f"/pads/{quote(pad, safe='')}")
 
     def release(self, output: str) -> Outcome:
         """End what persons claim on an output: 'I no longer care'."""
@@ -229,6 +279,26 @@ class Site:
             raise CallerError("bad-value", f"'{pin}' is not a pin.", "Write board:J2-9 or board:line-41.")
         return f"/boards/{quote(board, safe='')}/pins/{quote(place, safe='')}/trial"
 
+    def signals(
+        self, names: list[str] | None = None, *, seconds: float = 30, after: int | None = None
+    ) -> dict[str, Any]:
+        """What signals have done lately: times in microseconds UTC, values, hertz. Without names: what there is."""
+        params: dict[str, Any] = {"names": ",".join(names or []), "seconds": f"{seconds:g}"}
+        if after is not None:
+            params["after"] = after
+        found: dict[str, Any] = self.call("GET", "/signals", params=params)
+        return found
+
+    def export(self, names: list[str], form: str, *, seconds: float = 30) -> str:
+        """The same as a file: ``form`` 'vcd' (IEEE 1364) or 'csv'."""
+        params = {"names": ",".join(names), "seconds": f"{seconds:g}"}
+        found: str = self.call("GET", f"/signals.{form}", params=params, text=True)
+        return found
+
+    def curve(self, output: str) -> dict[str, Any]:
+        """How a lamp or a fan answers its level: level, duty and the timer's count."""
+        return self._dict(f"/outputs/{quote(output, safe='')}/curve")
+
     def why(self, output: str) -> dict[str, Any]:
         """Why an output is as it is: sentence, steps, remedy."""
         return self._dict(f"/outputs/{quote(output, safe='')}/why")
@@ -276,6 +346,7 @@ class Site:
         *,
         params: dict[str, Any] | None = None,
         token: str | None = None,
+        text: bool = False,
     ) -> Any:
         """One call of the API; returns its JSON, raises its problem."""
         headers = {"Idempotency-Key": token} if token else {}
@@ -291,7 +362,7 @@ class Site:
         except requests.RequestException as error:
             raise self._gone(error) from None
         if response.ok:
-            return response.json()
+            return response.text if text else response.json()
         raise _problem(response)
 
     def _stream(self, after: str | None) -> Iterator[Change]:
@@ -326,6 +397,10 @@ class Site:
 
     def _dict(self, path: str) -> dict[str, Any]:
         found: dict[str, Any] = self.call("GET", path)
+        return found
+
+    def _post(self, path: str, body: dict[str, Any]) -> dict[str, Any]:
+        found: dict[str, Any] = self.call("POST", path, body)
         return found
 
     def _list(self, path: str) -> list[dict[str, Any]]:
@@ -381,6 +456,20 @@ class Hold:
             except Trouble as error:
                 self.lost = error.sentence
                 return
+
+
+def _lifetime(lasting: str | None, until: str | None, when_possible: bool) -> dict[str, Any]:
+    """How long a claim is to last, as members of a request."""
+    body: dict[str, Any] = {}
+    if lasting == "until released":
+        body["lasting"] = lasting
+    elif lasting is not None:
+        body["for"] = lasting
+    if until is not None:
+        body["until"] = until
+    if when_possible:
+        body["when_possible"] = True
+    return body
 
 
 def _outcome(form: dict[str, Any]) -> Outcome:

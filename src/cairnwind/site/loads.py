@@ -74,6 +74,10 @@ def more(
     shape = Shape(*(table.get(key, partial(duration, longest=30), 0) for key in ("kick", "pause", "ramp")))
     if any(shape):
         found["shape"] = shape
+    if table.has("led"):
+        current = table.get("led", partial(_led, board=board, pin=pin), None)
+        if current is not None:
+            found["gives"] = current
     if table.has("switch"):
         found["switch"] = table.get("switch", _switch, None)
     return found
@@ -81,7 +85,7 @@ def more(
 
 def known(kind: str | None) -> tuple[str, ...]:
     """The keys that a kind has beyond those of all."""
-    return (*KEYS.get(kind or "", ()), "switch")
+    return (*KEYS.get(kind or "", ()), "switch", "led")
 
 
 def steps(board: Board, line: int, hertz: Fraction | None) -> int:
@@ -238,6 +242,28 @@ def _table(rows: list[Any]) -> tuple[tuple[int, int], ...]:
             "Write pairs of percent that rise, up to level 100: [[0, 0], [50, 20], [100, 100]].",
         )
     return tuple(points)
+
+
+def _led(value: object, board: Board, pin: Pin) -> Fraction:
+    """The current that the pin gives to LEDs in series with a resistor: I = (V - n * forward) / R."""
+    keys = {"forward": "a voltage", "resistor": "a resistance"}
+    if not isinstance(value, dict) or not set(keys) <= set(value) <= {*keys, "count"}:
+        raise CallerError(
+            "",
+            "this is not an LED with its resistor",
+            'Write led = { forward = "2.1 V", resistor = "220 ohm" }, and count = 2 for two in series.',
+        )
+    forward, ohms = parse(value["forward"], "a voltage", bare="v"), parse(value["resistor"], "a resistance")
+    count = convert.whole(value.get("count", 1), 1, 100)
+    there = board.position(pin.line)
+    high = there.volts if there is not None and there.volts is not None else Fraction(33, 10)
+    if ohms <= 0 or high <= count * forward:
+        raise CallerError(
+            "",
+            f"{count} of {float(forward):g} V do not light from the pin's {float(high):g} V",
+            "Feed them from a higher rail through a transistor: cairnwind wire led.",
+        )
+    return (high - count * forward) / ohms
 
 
 def _switch(value: object) -> Switch:

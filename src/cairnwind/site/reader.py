@@ -139,8 +139,19 @@ class _Reader:
         self._timers_agree(outputs.values())
         things: list[Output | Input] = [*outputs.values(), *inputs.values()]
         for thing in things:
-            for path, value, error, grave in wiring.check(thing, self.boards):
+            for line in thing.lines:
+                here = (
+                    replace(thing, pin=self.boards[thing.pin.board].pin(line))
+                    if line != thing.pin.line
+                    else thing
+                )
+                for path, value, error, grave in wiring.check(here, self.boards):
+                    self.point(path, value, error, grave=grave)
+        for output in outputs.values():
+            for path, value, error, grave in wiring.suits(output):
                 self.point(path, value, error, grave=grave)
+        for path, value, error, grave in wiring.supplies(outputs.values(), self.supplies):
+            self.point(path, value, error, grave=grave)
         for path, value, error in wiring.sums(outputs.values(), self.boards):
             self.point(path, value, error)
         service = Table(self, ("service",), tables.get("service", {}))

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from fractions import Fraction
 
 from cairnwind.boards import wire
 from cairnwind.core.errors import CallerError
-from cairnwind.core.model import Board, Input, Output, Position
-from cairnwind.core.wiring import HIGH_SHARE, bias, divider, show_ohms
+from cairnwind.core.model import Board, Input, Output, Position, Supply
+from cairnwind.core.wiring import HIGH_SHARE, bias, divider, flicker, show_ohms, switching_loss
+from cairnwind.core.wiring import suits as range_of
 
 Found = tuple[tuple[str, str, str], object, CallerError, bool]
 """Path, value, what is wrong, and whether it refuses the file (else it warns)."""
@@ -41,6 +42,45 @@ def check(thing: Output | Input, boards: dict[str, Board]) -> Iterator[Found]:
                         "Put a transistor between them, or take a larger resistor."), True,
         )  # fmt: skip
     yield from _power_on(thing, there)
+
+
+def suits(output: Output) -> Iterator[Found]:
+    """Whether its PWM frequency suits the load, with the arithmetic."""
+    if output.frequency is None:
+        return
+    said = [flicker(output.frequency)] if output.kind in ("lamp", "colour-lamp") else []
+    if (found := range_of(output.kind, output.frequency)) is not None:
+        said.append(found)
+    if output.switch is not None:
+        each = output.switch
+        said.append(switching_loss(each.volts, each.current, each.rise, each.fall, output.frequency))
+    for step in said:
+        if not step.good:
+            what = f"{output.name}: {step.what}: {step.formula}"
+            yield (
+                ("output", output.name, "frequency"),
+                float(output.frequency),
+                CallerError("", what, f"{step.result[0].upper()}{step.result[1:]}."),
+                False,
+            )
+
+
+def supplies(outputs: Iterable[Output], known: Mapping[str, Supply]) -> Iterator[Found]:
+    """Supplies that cannot feed everything at once."""
+    drawn: dict[str, list[Output]] = {}
+    for output in outputs:
+        if output.draws is not None:
+            drawn.setdefault(output.supply, []).append(output)
+    for name, some in drawn.items():
+        limit = known[name].limit
+        total = sum((output.draws or Fraction(0) for output in some), Fraction(0))
+        if limit is not None and total > limit:
+            sums = " + ".join(f"{_milli(output.draws or Fraction(0))}" for output in some)
+            yield (
+                ("supply", name, "limit"), name,
+                CallerError("", f"supply {name} gives {_milli(limit)}, and all on together take {sums} = {_milli(total)} ({', '.join(each.name for each in some)})",
+                            "See that they are not all on at once, or take a larger supply."), False,
+            )  # fmt: skip
 
 
 def _source(input: Input, there: Position) -> Iterator[Found]:
