@@ -85,6 +85,7 @@ place = "gallery"
 kind = "lamp"
 pin = "near:J2-14"
 frequency = "800 Hz"
+curve = "straight"
 
 [output.yard]
 place = "yard"

@@ -3,6 +3,7 @@
   import { onMount } from 'svelte'
   import logo from './cairn.svg'
   import AllStop from './lib/AllStop.svelte'
+  import BenchPage from './lib/BenchPage.svelte'
   import BoardsPage from './lib/BoardsPage.svelte'
   import { clock, dismiss, live, open, signOut } from './lib/live.svelte'
   import { apply, mode, toggle } from './lib/mode.svelte'
@@ -10,6 +11,8 @@
 
   // The page is in the address, so that it can be kept and come back to: #now, or #boards/shelf.
   let address = $state(location.hash.slice(1))
+  const pages = ['now', 'boards', 'signals', 'bench']
+  const page = $derived(pages.find((each) => address === each || address.startsWith(`${each}/`)) ?? 'now')
   const boardShown = $derived(address.startsWith('boards') ? decodeURIComponent(address.slice('boards/'.length)) : null)
   const down = $derived(Object.values(live.boards).filter((board) => !board.up))
 
@@ -56,8 +59,10 @@
     <span class="room"></span>
     {#if live.phase === 'live'}
       <nav aria-label="Pages">
-        <a href="#now" aria-current={boardShown === null ? 'page' : undefined}>Now</a>
-        <a href="#boards/" aria-current={boardShown === null ? undefined : 'page'}>Boards and pins</a>
+        <a href="#now" aria-current={page === 'now' ? 'page' : undefined}>Now</a>
+        <a href="#signals" aria-current={page === 'signals' ? 'page' : undefined}>Signals</a>
+        <a href="#boards/" aria-current={page === 'boards' ? 'page' : undefined}>Boards and pins</a>
+        <a href="#bench" aria-current={page === 'bench' ? 'page' : undefined}>Bench</a>
       </nav>
       <AllStop />
       <button type="button" class="btn btn-sm preset-outlined-surface-300-700" onclick={signOut}>Sign out</button>
@@ -73,6 +78,10 @@
     </main>
   {:else if live.phase === 'live' && boardShown !== null}
     <BoardsPage name={boardShown} />
+  {:else if live.phase === 'live' && page === 'signals'}
+    {#await import('./lib/SignalsPage.svelte') then { default: SignalsPage }}<SignalsPage />{/await}
+  {:else if live.phase === 'live' && page === 'bench'}
+    <BenchPage />
   {:else if live.phase === 'live'}
     <main class="places">
       {#each columns as column, number (number)}

@@ -204,7 +204,7 @@ def test_the_demo_prints_what_one_needs_and_its_world_moves(tmp_path: Path) -> N
     )
     demo.send_signal(signal.SIGINT)
     out, err = demo.communicate(timeout=5)
-    assert "Stopped: 18 of 18 outputs confirmed safe. A new start finds everything as it was left." in out
+    assert "Stopped: 24 of 24 outputs confirmed safe. A new start finds everything as it was left." in out
     assert err == ""
     log = (tmp_path / "demo" / "service.log").read_text()
     assert [json.loads(line)["level"] for line in log.splitlines()] == ["info", "info"]

@@ -50,7 +50,7 @@ def test_pins_look_and_the_boards_they_are_on(demo: Demo) -> None:
     assert motor.split() == ["line-28", "pwm", "(T0)", "low", "trolley-left"], "told by the firmware itself"
     assert "free: lines 9 to 13" in box
     told = json.loads(demo.cli("pins", "--json").stdout)
-    assert [board["link"] for board in told] == ["simulated", "expander", "expander", "modbus"]
+    assert [board["link"] for board in told] == ["simulated", "expander", "expander", "strip", "modbus"]
     by_board = demo.cli("look", "yard-side").stdout
     assert "Relay board 2 of the chain, expander" in by_board
     assert "kiln" not in by_board
@@ -62,7 +62,7 @@ def test_try_says_what_it_reads_and_lets_go(demo: Demo) -> None:
         "shelf:J2-10 (line 14)  pwm, 25 % high at 800 Hz  reads high 25 %",
         "Let go of shelf:J2-10.",
     ]
-    assert "reads high" in demo.cli("try", "hoist-box:line-22", "input", "up", "--once").stdout
+    assert "reads high" in demo.cli("try", "hoist-box:line-26", "input", "up", "--once").stdout
     wrong = demo.cli("try", "hoist-box:line-10", "pwm", "1kHz", "5%", "--once")
     assert wrong.returncode == 5
     assert "lines that have: line-14, line-15, line-28, line-29" in wrong.stderr
@@ -127,10 +127,10 @@ def test_the_wire_raw_and_decoded(demo: Demo) -> None:
     assert watching.stdout is not None
     demo.cli("turn", "hoist-up", "on")
     frames = []
-    while not any(frame["text"].startswith("write coils 16") for frame in frames):
+    one_on = "01 0f 00 10 00 01 01 01"  # function 15, coil 16, one, on
+    while not any(frame["raw"].startswith(one_on) for frame in frames):
         frames.append(json.loads(watching.stdout.readline()))
-    sent = next(frame for frame in frames if frame["text"].startswith("write coils 16"))
-    assert sent["raw"].startswith("01 0f 00 10 00 01 01 01"), "function 15, coil 16, one, on"
+    assert frames[-1]["text"].startswith("write coils 16")
     watching.kill()
     watching.communicate()
     demo.cli("turn", "hoist-up", "off")

@@ -21,7 +21,7 @@ SITE = Site(
     outputs={"lamp": Output("lamp", "lamp", BOARD.pin(7), frequency=Fraction(800))},
 )
 KEEPER = Source("test", "first key", "keep")
-FREE = (14, 13, 22, 9)
+FREE = (14, 13, 18, 19)
 TIMERS = {14: "T1", 13: "T1"}
 
 
@@ -137,11 +137,10 @@ def test_owned_pins_and_pins_without_the_function_are_refused_in_words() -> None
         )
 
     assert asked(7, "output").reason == "b:J2-14 (line 7) belongs to output lamp"
-    assert asked(22, "pwm", 1).reason == "b:J2-18 (line 22) has no PWM"
-    assert (
-        asked(22, "pwm", 1).remedy == "Free pins of b that have it: J2-17, J2-16, J2-15, J2-6, J2-8, J2-10."
-    )
+    assert asked(18, "pwm", 1).reason == "b:J3-3 (line 18) has no PWM"
+    free = "J2-17, J2-16, J2-15, J3-2, J2-6, J2-8, J2-10, J2-18"
+    assert asked(18, "pwm", 1).remedy == f"Free pins of b that have it: {free}."
     shared = asked(6, "pwm", 900_000)
     assert shared.reason == "b:J2-15 shares timer T0 with lamp, and so one frequency: 800 Hz"
-    assert "another timer: J2-6, J2-8, J2-10" in shared.remedy
+    assert "another timer: J3-2, J2-6, J2-8, J2-10" in shared.remedy
     assert asked(6, "pwm", 800_000).outcome == "driving"

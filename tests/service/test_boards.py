@@ -139,9 +139,9 @@ def test_frequency_and_duty_of_an_owned_output_are_tried_live(bench: Running) ->
     tried = bench.site.try_pin("near:J2-6", "pwm", frequency="10 kHz", duty="20 %", lease="500 ms")
     assert tried["output"] == "fan"
     assert tried["trial"]["reading"]["high"] == 20
-    assert bench.site.output("fan")["confirmed"]["words"] == "20 % at 10 kHz"
+    assert bench.site.output("fan")["confirmed"]["words"] == "20 % duty at 10 kHz"
     bench.site.try_pin("near:J2-6", "pwm", frequency="12 kHz", duty="30 %", lease="500 ms")
-    assert bench.site.output("fan")["confirmed"]["words"] == "30 % at 12 kHz"
+    assert bench.site.output("fan")["confirmed"]["words"] == "30 % duty at 12 kHz"
     eventually(lambda: bench.site.output("fan")["confirmed"]["level"] == 0)
     bench.site.lock("fan", "red")
     with pytest.raises(CallerError, match="locked out by tag 'red'"):

@@ -122,7 +122,7 @@ def test_a_claim_whose_output_left_the_site_file_is_ended_with_a_word(running: R
         for text in texts
     )
     assert any(
-        text.startswith("gallery: the claim of") and text.endswith("its output is no longer dimmed")
+        text.startswith("gallery: the claim of") and text.endswith("its output no longer takes that")
         for text in texts
     )
     assert running.http("GET", "/api/v1/claims").json() == []

@@ -16,7 +16,7 @@
   const said = $derived(stones.map(({ stage, setting }) => `${stage} ${setting?.words ?? 'unknown'}`).join(', '))
 </script>
 
-<svg viewBox="0 0 32 34" width="30" height="32" role="img" aria-label={said} class:wary={output.state !== 'confirmed' && output.state !== 'driving'}>
+<svg viewBox="0 0 32 34" width="30" height="32" role="img" aria-label={said} class:wary={!['confirmed', 'driving', 'running'].includes(output.state)}>
   <title>{said}</title>
   {#each stones as stone, number (stone.stage)}
     <ellipse

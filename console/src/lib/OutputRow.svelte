@@ -3,18 +3,23 @@
 <script lang="ts">
   import * as api from './api'
   import Cairn from './Cairn.svelte'
+  import ColourField from './ColourField.svelte'
   import LevelSlider from './LevelSlider.svelte'
+  import ProgramPanel from './ProgramPanel.svelte'
+  import TuneField from './TuneField.svelte'
   import { attempt, live } from './live.svelte'
   import type { Output, Why } from './types'
 
   let { output }: { output: Output } = $props()
 
   let open = $state(false)
+  let composing = $state(false)
   let why = $state<Why>()
 
   const is = $derived(output.confirmed?.words ?? 'unknown')
   const aside = $derived(
-    output.state === 'confirmed' ? (output.by ? output.by : 'at rest')
+    output.state === 'running' ? `${output.claims.find((claim) => claim.setting.program)?.setting.words ?? 'on its way'}`
+    : output.state === 'confirmed' ? (output.by ? output.by : 'at rest')
     : output.state === 'driving' ? `on its way to ${output.driven?.words ?? output.allowed.words}`
     : `${output.state}: ${output.reason || 'tried again'}`,
   )
@@ -23,7 +28,7 @@
   // the reason is asked for anew whenever the output changes while it is open
   $effect(() => {
     void output
-    if (open) attempt(async () => (why = await api.why(output.name)))
+    if (open && output.state !== 'running') attempt(async () => (why = await api.why(output.name)))
   })
 </script>
 
@@ -31,18 +36,24 @@
   <Cairn {output} />
   <div class="names">
     <span class="label">{output.label}</span>
-    <span class="aside" class:wary={output.state !== 'confirmed' && output.state !== 'driving'} title={aside}>{aside}</span>
+    <span class="aside" class:wary={!['confirmed', 'driving', 'running'].includes(output.state)} title={aside}>{aside}</span>
   </div>
   <output class="is" class:on={output.confirmed?.on} aria-label="{output.label} is {is}">{is}</output>
   <button
     type="button" class="btn {output.wanted.on ? 'preset-tonal-primary' : 'preset-outlined-surface-500'} action"
+    disabled={output.takes === 'drive' && !output.wanted.on}
+    title={output.takes === 'drive' && !output.wanted.on ? 'It is driven from its pad' : undefined}
     onclick={() => attempt(() => api.turn(output.name, output.wanted.on ? 'off' : 'on'))}
     aria-label="Turn {output.label} {output.wanted.on ? 'off' : 'on'}"
   >
-    {output.wanted.on ? 'Turn off' : 'Turn on'}
+    {output.wanted.on ? 'Turn off' : output.takes === 'tone' ? 'Sound' : 'Turn on'}
   </button>
   <button type="button" class="btn btn-sm why" aria-expanded={open} aria-label="Why is {output.label} {is}?" onclick={() => (open = !open)}>Why</button>
-  {#if output.dimmable}
+  {#if output.takes === 'colour'}
+    <div class="level"><ColourField {output} /></div>
+  {:else if output.takes === 'tone'}
+    <div class="level"><TuneField {output} /></div>
+  {:else if output.takes === 'level' && output.dimmable}
     <div class="level"><LevelSlider {output} /></div>
   {/if}
   {#if open}
@@ -62,9 +73,15 @@
           <dd>{output.pin} (line {output.line}){live.boards[output.board]?.up ? '' : ', not answering'}</dd>
         </dl>
       {/if}
+      {#if output.takes === 'level' || output.takes === 'colour'}
+        <button type="button" class="btn btn-sm preset-outlined-surface-500" aria-expanded={composing} onclick={() => (composing = !composing)}>
+          Program for {output.label} …
+        </button>
+      {/if}
       <button type="button" class="btn btn-sm preset-outlined-surface-500" disabled={!claimed} onclick={() => attempt(() => api.release(output.name))}>
         Release {output.label}
       </button>
+      {#if composing}<ProgramPanel {output} />{/if}
     </div>
   {/if}
 </li>

@@ -1,11 +1,13 @@
 <!-- What is in one place: its outputs, then its inputs. -->
 <script lang="ts">
   import * as api from './api'
-  import { attempt, clock } from './live.svelte'
+  import { attempt, clock, live } from './live.svelte'
   import OutputRow from './OutputRow.svelte'
+  import PadField from './PadField.svelte'
   import type { Input, Output } from './types'
 
   let { place, outputs, inputs, simulated = false }: { place: string; outputs: Output[]; inputs: Input[]; simulated?: boolean } = $props()
+  const pads = $derived(live.pads.filter((pad) => outputs.some((output) => output.name === pad.left)))
 </script>
 
 <section class="card" aria-label={place}>
@@ -15,6 +17,9 @@
       <OutputRow {output} />
     {/each}
   </ul>
+  {#each pads as pad (pad.name)}
+    <PadField {pad} />
+  {/each}
   {#if inputs.length}
     <ul class="inputs" aria-label="Inputs in the {place}">
       {#each inputs as input (input.name)}

@@ -1,6 +1,6 @@
 // Every address of the service that the console uses. No component knows any.
 
-import type { BoardWhole, PinForm, Tried, Wire, Why } from './types'
+import type { BoardWhole, Fit, Pad, PinForm, Preview, ProgramForm, Signals, Timer, Tried, Tune, Wire, Why } from './types'
 
 const V1 = '/api/v1'
 
@@ -31,6 +31,19 @@ export const release = (output: string) => call('DELETE', `/outputs/${output}/cl
 export const stop = () => call('PUT', '/all-stop', {})
 export const resetStop = () => call('DELETE', '/all-stop')
 export const why = (output: string): Promise<Why> => call('GET', `/outputs/${output}/why`)
+export const run = (output: string, program: ProgramForm | string) => call('POST', '/claims', { output, program })
+export const preview = (output: string, program: ProgramForm): Promise<Preview> => call('POST', '/programs/preview', { output, program })
+export const tunes = (): Promise<Tune[]> => call('GET', '/tunes')
+export const pads = (): Promise<Pad[]> => call('GET', '/pads')
+export const steer = (pad: string, x: number, y: number): Promise<{ left: number; right: number }> => call('PUT', `/pads/${pad}`, { x, y })
+export const letGo = (pad: string) => call('DELETE', `/pads/${pad}`)
+export const timers = (): Promise<Timer[]> => call('GET', '/timers')
+export const fit = (timer: string, hertz: string, duty: string, first: string): Promise<Fit> =>
+  call('GET', `/timers/${encodeURIComponent(timer)}/fit?${new URLSearchParams({ hertz, duty, first })}`)
+export const signals = (names: string[], seconds: number): Promise<Signals> =>
+  call('GET', `/signals?${new URLSearchParams({ names: names.join(','), seconds: String(seconds) })}`)
+export const signalsFile = (names: string[], seconds: number, form: 'vcd' | 'csv') =>
+  `${V1}/signals.${form}?${new URLSearchParams({ names: names.join(','), seconds: String(seconds) })}`
 const board = (name: string) => `/boards/${encodeURIComponent(name)}`
 const trial = (name: string, pin: string) => `${board(name)}/pins/${encodeURIComponent(pin)}/trial`
 export const boardWhole = (name: string): Promise<BoardWhole> => call('GET', board(name))

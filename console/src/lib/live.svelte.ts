@@ -2,7 +2,7 @@
 
 import * as api from './api'
 import { Problem } from './api'
-import type { Board, Ending, Input, Output, Picture, Site } from './types'
+import type { Board, Ending, Input, Output, Pad, Picture, Site, Tune } from './types'
 
 /** How long the stream may be silent about its loss before the page says so. */
 const PATIENCE = 700
@@ -15,6 +15,8 @@ export const live = $state({
   inputs: {} as Record<string, Input>,
   boards: {} as Record<string, Board>,
   keeps: false,
+  pads: [] as Pad[],
+  tunes: [] as Tune[],
   notes: [] as { id: number; sentence: string; remedy: string }[],
 })
 
@@ -30,6 +32,7 @@ export async function open(): Promise<void> {
   }
   try {
     live.keeps = (await api.who()).role === 'keep'
+    ;[live.pads, live.tunes] = await Promise.all([api.pads(), api.tunes()])
   } catch (error) {
     if (error instanceof Problem && error.code !== 'no-service') {
       live.phase = 'signed out'

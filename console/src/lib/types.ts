@@ -1,11 +1,11 @@
 // The API's forms, as far as the console shows them.
 
-export interface Setting { level: number; on: boolean; words: string }
+export interface Setting { level: number; on: boolean; words: string; colour?: string; hertz?: number; drive?: number; program?: string }
 export interface Output {
   name: string; label: string; place: string; kind: string; pin: string; line: number; board: string
-  dimmable: boolean; state: 'confirmed' | 'driving' | 'retrying' | 'blocked' | 'unreachable' | 'fault'
+  dimmable: boolean; takes: 'level' | 'colour' | 'tone' | 'drive'; state: 'confirmed' | 'driving' | 'running' | 'retrying' | 'blocked' | 'unreachable' | 'fault'
   wanted: Setting; allowed: Setting; driven: Setting | null; confirmed: Setting | null
-  by: string; gate: string; reason: string; claims: { id: number; rank: string }[]
+  by: string; gate: string; reason: string; claims: { id: number; rank: string; setting: Setting }[]
 }
 export interface Input {
   name: string; label: string; place: string; kind: string; state: string; active: boolean | null; since: string | null
@@ -30,3 +30,22 @@ export interface Site {
 export interface Picture { site: Site; outputs: Output[]; inputs: Input[]; boards: Board[] }
 export interface Why { output: string; sentence: string; remedy: string; steps: { stage: string; text: string }[] }
 export interface Ending { command: string; output: string | null; ending: string; text: string }
+export interface Preview {
+  text: string; seconds: number | null; round_seconds: number; shown_seconds: number; then: string; writes: number; counts: number
+  ends_at: Setting; curve: [number, Setting, number][]
+}
+export interface Pad { name: string; label: string; left: string; right: string; stick: [string, string] | null; lease_ms: number }
+export interface Tune { name: string; text: string; seconds: number }
+export interface Timer { name: string; title: string; lowest_hertz: number; highest_hertz: number; channels: Record<string, string[]> }
+export interface FitRow {
+  prescaler: number; period: number; compare: number; hertz: number; error_percent: number; duty: number; duty_error_percent: number
+  steps: number; period_ns: number; in_reach: boolean
+}
+export interface Fit { timer: Timer; best: FitRow; candidates: FitRow[]; beyond: string; wave: { seconds: number; edges: [number, boolean][] } }
+export type SignalKind = 'digital' | 'pwm' | 'drive' | 'tone' | 'analogue'
+export interface Signal {
+  name: string; of: string; label: string; kind: SignalKind; unit: string; words: [string, string]
+  times?: number[]; values?: (number | null)[]; hertz?: number[] | null
+}
+export interface Signals { from: number; to: number; kept_seconds: number; signals: Signal[] }
+export type ProgramForm = Record<string, string | number>

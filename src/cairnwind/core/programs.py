@@ -15,7 +15,6 @@ next claim, or rest.
 from __future__ import annotations
 
 import math
-import random
 from bisect import bisect_right
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -321,17 +320,36 @@ def sequence(
 CANDLE_ROUND = 160
 
 
+class _Chance:
+    """Numbers that look like chance and are the same for the same seed, everywhere: a linear congruential generator.
+
+    Multiplier and increment are Knuth's (MMIX).
+    """
+
+    def __init__(self, seed: int) -> None:
+        self._state = seed * 2_654_435_761 + 1
+
+    def share(self) -> float:
+        """From 0 to 1."""
+        self._state = (self._state * 6_364_136_223_846_793_005 + 1_442_695_040_888_963_407) % 2**64
+        return (self._state >> 33) / 2**31
+
+    def between(self, low: int, high: int) -> int:
+        """A whole number from ``low``, below ``high``."""
+        return low + int(self.share() * (high - low))
+
+
 def candle(bright: Setting, dim: Setting, seed: int = 0) -> Program:
     """The flicker of a candle: steady at first sight, with dips that come in bunches. Repeats after about 20 s."""
-    chance = random.Random(f"candle {seed}")
+    chance = _Chance(seed)
     parts: list[Segment] = []
     now = start = between(dim, bright, 0.9)
     gust = 0.0
     for number in range(CANDLE_ROUND):
-        gust = max(0.0, gust * 0.8 + (chance.random() * 0.9 if chance.random() < 0.06 else 0.0))
-        share = max(0.0, min(1.0, 1 - gust - chance.random() * 0.25))
+        gust = max(0.0, gust * 0.8 + (chance.share() * 0.9 if chance.share() < 0.06 else 0.0))
+        share = max(0.0, min(1.0, 1 - gust - chance.share() * 0.25))
         then = start if number == CANDLE_ROUND - 1 else between(dim, bright, share)
-        parts.append(Segment(chance.randrange(70, 180) * NS // 1000, now, then, "line"))
+        parts.append(Segment(chance.between(70, 180) * NS // 1000, now, then, "line"))
         now = then
     return Program(
         "candle",

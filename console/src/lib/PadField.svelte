@@ -1,0 +1,77 @@
+<!-- A pad: two motors from one position. It drives only while it is held, by pointer, touch or arrow keys: PUT again
+     and again under a lease, so that a lost page, network or finger stops it. -->
+<script lang="ts">
+  import { onDestroy } from 'svelte'
+  import * as api from './api'
+  import { attempt, live } from './live.svelte'
+  import type { Pad } from './types'
+
+  let { pad }: { pad: Pad } = $props()
+
+  const EVERY = 50
+  const KEYS: Record<string, [number, number]> = { ArrowUp: [0, 1], ArrowDown: [0, -1], ArrowLeft: [-1, 0], ArrowRight: [1, 0] }
+  let at = $state<[number, number]>()
+  let area: HTMLButtonElement
+  let pressed = new Set<string>()
+  let running = false
+
+  async function run(): Promise<void> {
+    if (running) return
+    running = true
+    while (at) {
+      const [x, y] = at
+      if (!(await attempt(() => api.steer(pad.name, x, y)))) at = undefined
+      else await new Promise((done) => setTimeout(done, EVERY))
+    }
+    running = false
+    await api.letGo(pad.name).catch(() => undefined)
+  }
+
+  function move(event: PointerEvent): void {
+    const box = area.getBoundingClientRect()
+    const share = (value: number, from: number, length: number) => Math.max(-1, Math.min(1, ((value - from) / length) * 2 - 1))
+    at = [share(event.clientX, box.left, box.width), -share(event.clientY, box.top, box.height)]
+    void run()
+  }
+
+  function keys(): void {
+    const sum = [...pressed].map((key) => KEYS[key]).reduce(([x, y], [dx, dy]) => [x + dx, y + dy], [0, 0])
+    at = pressed.size ? [sum[0] * 0.6, sum[1] * 0.6] : undefined
+    if (at) void run()
+  }
+
+  function end(): void {
+    pressed.clear()
+    at = undefined
+  }
+
+  onDestroy(end)
+
+  const words = (name: string) => live.outputs[name]?.confirmed?.words ?? 'unknown'
+</script>
+
+<svelte:window onblur={end} />
+<svelte:document onvisibilitychange={end} />
+
+<div class="row" data-pad={pad.name}>
+  <button
+    type="button" bind:this={area} class="area" class:held={at} aria-label="{pad.label}: drag, or hold the arrow keys"
+    onpointerdown={(event) => { area.setPointerCapture(event.pointerId); move(event) }}
+    onpointermove={(event) => at && !pressed.size && move(event)}
+    onpointerup={end} onpointercancel={end} onlostpointercapture={end} onblur={end}
+    onkeydown={(event) => { if (event.key in KEYS) { event.preventDefault(); pressed.add(event.key); keys() } }}
+    onkeyup={(event) => { pressed.delete(event.key); keys() }}
+  >
+    <span class="dot" style="left: {50 + (at?.[0] ?? 0) * 50}%; top: {50 - (at?.[1] ?? 0) * 50}%"></span>
+  </button>
+  <p><strong>{pad.label}</strong><br />left {words(pad.left)}<br />right {words(pad.right)}<br /><span class="aside">drives while it is held</span></p>
+</div>
+
+<style>
+  .row { display: flex; gap: 1rem; align-items: center; padding: 0.6rem 0; border-top: 1px solid var(--line); font-size: 0.9rem; }
+  .area { position: relative; width: 8.5rem; height: 8.5rem; flex: none; touch-action: none; border: 1.5px solid var(--line); border-radius: 46% 54% 48% 52%; cursor: crosshair; background: linear-gradient(var(--line), var(--line)) center / 1px 100% no-repeat, linear-gradient(var(--line), var(--line)) center / 100% 1px no-repeat; }
+  .held { border-color: var(--on); }
+  .dot { position: absolute; width: 1.5rem; height: 1.2rem; margin: -0.6rem 0 0 -0.75rem; border-radius: 50%; background: var(--quiet); pointer-events: none; }
+  .held .dot { background: var(--on); }
+  .aside { color: var(--quiet); font-size: 0.78rem; }
+</style>
