@@ -69,14 +69,14 @@ def test_try_says_what_it_reads_and_lets_go(demo: Demo) -> None:
     assert "A tone needs a frequency" in demo.cli("try", "shelf:J2-10", "tone").stderr
     assert "'loud' says nothing about output" in demo.cli("try", "shelf:J2-10", "output", "loud").stderr
     trying = subprocess.Popen(
-        [CAIRNWIND, "--state", demo.state, "try", "shelf:J2-18", "output", "high"],
+        [CAIRNWIND, "--state", demo.state, "try", "shelf:J3-3", "output", "high"],
         stdout=subprocess.PIPE,
         text=True,
     )
     assert trying.stdout is not None
     assert "reads high" in trying.stdout.readline()
     trying.send_signal(signal.SIGINT)
-    assert trying.stdout.read() == "Let go of shelf:J2-18.\n"
+    assert trying.stdout.read() == "Let go of shelf:J3-3.\n"
     assert trying.wait(5) == 0
 
 

@@ -44,6 +44,7 @@
     return `${path}H${WIDE}`
   })
   const shown = (value: number, digits = 6) => Number(value.toPrecision(digits)).toString()
+  const hz = (value: number) => (value >= 1e6 ? `${shown(value / 1e6, 4)} MHz` : value >= 1e4 ? `${shown(value / 1e3, 4)} kHz` : `${shown(value, 4)} Hz`)
   const us = (ns: number) => `${shown(ns / 1000)} µs`
 </script>
 
@@ -58,7 +59,7 @@
     {#if wrong}
       <p class="wrong" role="alert">{wrong}</p>
     {:else if fit}
-      <p class="quiet">{fit.timer.title}. It reaches {shown(fit.timer.lowest_hertz, 4)} Hz to {shown(fit.timer.highest_hertz, 4)} Hz.</p>
+      <p class="quiet">{fit.timer.title}. It reaches {hz(fit.timer.lowest_hertz)} to {hz(fit.timer.highest_hertz)}.</p>
       {#if fit.beyond}<p class="wary">{fit.beyond}.</p>{/if}
       <svg viewBox="0 0 {WIDE} {HIGH + 6}" role="img" aria-label="Two periods of the waveform"><path d={wave} /></svg>
       <p class="quiet">Two periods of {us(fit.best.period_ns)}, high for {us((fit.best.period_ns * fit.best.duty) / 100)}.</p>

@@ -10,6 +10,7 @@
 
   const EVERY = 80
   let moved = $state<number>()
+  let held = false // only what a hand does is sent: the slider also tells of the changes it is shown
   let sending = false
   let next: number | undefined
 
@@ -31,12 +32,15 @@
   }
 </script>
 
+<svelte:window onpointerup={() => (held = false)} />
+<div role="presentation" onpointerdown={() => (held = true)} onkeydown={() => (held = true)} onkeyup={() => (held = false)}>
 <Slider
   value={[value]} min={0} max={100} step={1} aria-label={['Level of ' + output.label + ' in percent']}
-  onValueChange={(change) => { moved = change.value[0]; void send(change.value[0]) }}
+  onValueChange={(change) => { if (!held || change.value[0] === value) return; moved = change.value[0]; void send(change.value[0]) }}
 >
   <Slider.Control>
     <Slider.Track><Slider.Range class="bg-primary-500" /></Slider.Track>
     <Slider.Thumb index={0} class="ring-primary-600"><Slider.HiddenInput /></Slider.Thumb>
   </Slider.Control>
 </Slider>
+</div>

@@ -85,7 +85,7 @@
   <section class="card tools" aria-label="What is shown">
     <div class="row">
       <button type="button" class="btn btn-sm {paused ? 'preset-filled-primary-500' : 'preset-outlined-surface-500'}" aria-pressed={paused} onclick={() => { paused = !paused; if (!paused) zoomed = undefined }}>{paused ? 'Go on' : 'Pause'}</button>
-      <label>Window <select class="select" bind:value={window_} onchange={() => (zoomed = undefined)}>{#each WINDOWS as each (each)}<option value={each}>{span(each)}</option>{/each}</select></label>
+      <label>Time shown <select class="select" bind:value={window_} onchange={() => (zoomed = undefined)}>{#each WINDOWS as each (each)}<option value={each}>{span(each)}</option>{/each}</select></label>
       {#if zoomed}<button type="button" class="btn btn-sm preset-outlined-surface-500" onclick={() => (zoomed = undefined)}>Zoom out</button>{/if}
       <span class="quiet">Drag over a trace to zoom in; click sets two cursors.</span>
       <span class="room"></span>

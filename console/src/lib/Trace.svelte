@@ -23,11 +23,11 @@
     const stepped = uPlot.paths.stepped!({ align: 1 })
     plot = new uPlot(
       {
-        width: holder.clientWidth, height: last ? 108 : 84, legend: { show: false }, padding: [6, 8, 0, 0],
+        width: holder.clientWidth, height: last ? 108 : 84, legend: { show: false }, padding: [6, 20, 0, 0],
         cursor: { sync: { key: 'signals' }, drag: { x: true, y: false, setScale: false }, y: false, points: { show: false } },
         scales: { x: { time: false, range: () => [from, to] }, y: { range: () => [points.low - (points.high - points.low) * 0.08, points.high + (points.high - points.low) * 0.08] } },
         axes: [
-          { show: true, size: last ? 34 : 8, stroke: quiet, ticks: { show: last, stroke: line }, grid: { stroke: line, width: 1 }, values: (_, ticks) => ticks.map((tick) => (last ? span(tick) : '')) },
+          { show: true, size: last ? 34 : 8, stroke: quiet, ticks: { show: last, stroke: line }, grid: { stroke: line, width: 1 }, values: (_, ticks) => ticks.map((tick) => (last ? (tick ? span(tick) : 'now') : '')) },
           { size: 62, stroke: quiet, ticks: { stroke: line }, grid: { show: false }, splits: () => (kind === 'digital' || points.wave ? [points.low, points.high] : [points.low, (points.low + points.high) / 2, points.high]),
             values: (_, ticks) => ticks.map((tick) => (kind === 'digital' ? (tick ? 'on' : 'off') : points.wave ? (tick ? 'high' : 'low') : `${Number(tick.toPrecision(3))}`)) },
         ],

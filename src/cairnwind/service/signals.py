@@ -38,12 +38,13 @@ class Row(NamedTuple):
 class Trace:
     """One signal's rows, oldest first."""
 
-    __slots__ = ("_limit", "_lock", "times", "values", "waves")
+    __slots__ = ("_limit", "_lock", "times", "trimmed", "values", "waves")
 
     def __init__(self, limit: int, lock: threading.Lock) -> None:
         self._limit = limit
         self._lock = lock
         self.times = array("q")
+        self.trimmed = False
         self.values = array("d")
         self.waves = array("q")
 
@@ -65,6 +66,7 @@ class Trace:
     def _trim(self, now: int) -> None:
         """Drop what is too old or too much, all but the row that tells what it was at before."""
         old = max(len(self.times) - self._limit, bisect_left(self.times, now - KEPT) - 1, 0)
+        self.trimmed = self.trimmed or old > 0
         for column in (self.times, self.values, self.waves):
             del column[:old]
 
@@ -175,6 +177,12 @@ class Signals:
         """What a signal was at from ``start`` to ``end``, monotonic microseconds."""
         trace = self._traces.get(signal.name)
         found = trace.rows(start, end) if trace is not None else []
+        if (
+            signal.thing in self._site.outputs
+            and (trace is None or not trace.trimmed)
+            and (not found or found[0].time > start)
+        ):
+            found.insert(0, Row(start, 0.0, 0))  # it was off before it was ever on
         # rows that differ but in what could not be known are one: a value that is none equals nothing
         return [
             row
