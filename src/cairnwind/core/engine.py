@@ -266,6 +266,7 @@ class Engine:
         if claim.rank is Rank.PLAN:
             self._edge(s)
         s.claims = put(s.claims, claim)
+        s.told = 0
         self._watch_end(claim)
         self._effects.append(ev.KeepClaim(claim))
         self._touched[s.output.name] = None
@@ -1082,7 +1083,7 @@ class Engine:
 def _suits(output: Output, wanted: Setting | Program) -> bool:
     """Whether an output still takes what a stored claim asks for."""
     try:
-        output.admit(wanted.last if isinstance(wanted, Program) else wanted)
+        output.fits(wanted) if isinstance(wanted, Program) else output.admit(wanted)
     except CallerError:
         return False
     return True

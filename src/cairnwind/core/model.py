@@ -387,6 +387,22 @@ class Output:
         )
         raise CallerError("bad-value", f"{self.name} cannot be set to {show(setting)}: {why}.", fix)
 
+    def fits(self, program: Program) -> Program:
+        """The program, if this output can be given it. Raises `CallerError` (``bad-value``)."""
+        if any(type(segment.end) is not type(self.off) for segment in program.segments):
+            raise CallerError(
+                "bad-value",
+                f"{self.name}: a {program.word} is not for what takes a {self.takes}.",
+                "Give it to an output that does.",
+            )
+        if not self.dimmable and any(segment.shape != "hold" for segment in program.segments):
+            raise CallerError(
+                "bad-value",
+                f"{self.name}: a {program.word} needs levels between off and on, and it has none.",
+                "Blink it, or give it a 'frequency' in the site file.",
+            )
+        return program
+
     def read(self, text: object) -> Setting:
         """Read what a person wrote as a setting of this output. Raises `CallerError` (``bad-value``)."""
         try:

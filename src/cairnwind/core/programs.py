@@ -391,7 +391,7 @@ def make(form: dict[str, Any], takes: str, read: Read, place: int = 0, of: int =
     ``place`` of ``of`` is where the output stands in a list that it is given to. Raises `CallerError`.
     """
     word = form.get("kind")
-    if word not in KEYS:
+    if not isinstance(word, str) or word not in KEYS:
         raise CallerError("bad-value", f"'{word}' is no kind of program.", f"Send one of {', '.join(KEYS)}.")
     for key in form:
         if key != "kind" and key not in KEYS[word]:

@@ -50,8 +50,8 @@ def wanted(
             return setting
         return _named(
             output,
-            lambda: programs.make(
-                {"kind": "ramp", "to": value, "over": body["over"]}, output.takes, output.read
+            lambda: output.fits(
+                programs.make({"kind": "ramp", "to": value, "over": body["over"]}, output.takes, output.read)
             ),
         )
     if "over" in body:
@@ -71,22 +71,7 @@ def program(form: Any, output: Output, tunes: Any, place: int = 0, of: int = 1) 
         made = sound.make(form)
     else:
         made = programs.make(form, output.takes, output.read, place, of)
-    for segment in made.segments:
-        if type(segment.end) is not type(output.off):
-            raise CallerError(
-                "bad-value", f"A {made.word} is not for what takes a {output.takes}.", "Play it on a sounder."
-            )
-    if (
-        output.takes == "level"
-        and not output.dimmable
-        and any(each.shape != "hold" for each in made.segments)
-    ):
-        raise CallerError(
-            "bad-value",
-            f"A {made.word} needs levels between off and on, and it has none.",
-            "Blink it, or give it a 'frequency' in the site file.",
-        )
-    return made
+    return output.fits(made)
 
 
 def _named(output: Output, make: Callable[[], Program]) -> Program:

@@ -295,6 +295,10 @@ def pad(name: str, table: Table, outputs: dict[str, Output], inputs: dict[str, I
                 f"{output.name} is not driven both ways",
                 'Give it a line to reverse it: reverse = "board:line-5".',
             )
+        if output.frequency is None:
+            raise CallerError(
+                "", f"{output.name} is driven full or not at all", 'A pad needs PWM: frequency = "20 kHz".'
+            )
         return output.name
 
     def stick(value: object) -> tuple[str, str]:
