@@ -143,10 +143,10 @@ def _colour(
             "a colour lamp has three pins",
             'Write pins = { red = "board:J2-14", green = …, blue = … } instead.',
         )
-        return {}
+        return {"others": (pin.line, pin.line)}  # so that the rest can still be checked
     channels = table.get("pins", partial(_pins, boards=boards), None)
     if channels is None:
-        return {}
+        return {"others": (pin.line, pin.line)}
     if hertz is None and not table.has("frequency"):
         table.missing("frequency", 'Say how fast its PWM is: frequency = "1.5 kHz".')
     for other in channels:

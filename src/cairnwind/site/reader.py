@@ -269,11 +269,10 @@ class _Reader:
             words=table.get("words", convert.words, ("off", "on")),
             supply=draws[0], draws=draws[1],
             load=table.get("load", lambda value: parse(value, "a power"), None),
-            gives=table.get("gives", lambda value: parse(value, "a current"), None),
             bias=table.get("bias", convert.bias, None),
             levels=self._dims(kind, pin),
             by_software=table.get("pwm", partial(convert.choice, among=("hardware", "software")), "hardware") == "software",
-            **loads.more(kind, pin, hertz, table, self.boards),
+            **{"gives": table.get("gives", lambda value: parse(value, "a current"), None), **loads.more(kind, pin, hertz, table, self.boards)},
         )  # fmt: skip
         output = replace(output, safe=table.get("safe", output.read, output.off))
         output = replace(output, rest=table.get("rest", output.read, output.safe))
