@@ -41,9 +41,9 @@ def watch(site: Site, names: list[str], seconds: float, save: str | None, as_jso
         show.emit(site.signals(names or moved(site, seconds), seconds=seconds))
         return
     zone = ZoneInfo(site.facts()["timezone"])
-    out = Console(highlight=False)
+    out = Console(highlight=False, width=None if sys.stdout.isatty() else 120)
     if not sys.stdout.isatty():
-        out.print(picture(site.signals(names or moved(site, seconds), seconds=seconds), zone, 100))
+        out.print(picture(site.signals(names or moved(site, seconds), seconds=seconds), zone, out.width))
         return
     with Live(console=out, refresh_per_second=8) as live:
         while True:
@@ -66,7 +66,7 @@ def picture(found: dict[str, Any], zone: ZoneInfo, width: int) -> Table:
     """The signals as a table: name, trace, what it is now."""
     start, end = found["from"], found["to"]
     label = max((len(each["name"]) for each in found["signals"]), default=4)
-    cells = max(20, width - label - 22)
+    cells = max(20, width - label - 30)
     table = Table(box=None, padding=(0, 1), expand=False)
     begun, over = (datetime.fromtimestamp(at / 1e6, zone) for at in (start, end))
     axis = f"{begun:%H:%M:%S.%f}"[:-3] + f"{over:%H:%M:%S}".rjust(cells - 12)
@@ -134,4 +134,4 @@ def now(signal: dict[str, Any]) -> str:
             return f"{hertz:.6g} Hz" if value else "silent"
         case "analogue":
             return f"{value:.4g} {signal['unit']}"
-    return f"{value:.4g} %" + (f" at {hertz:.6g} Hz" if hertz and value else "")
+    return f"{value:.4g} %" + (f" at {hertz:.5g} Hz" if hertz and value else "")

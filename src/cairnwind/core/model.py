@@ -26,6 +26,7 @@ from cairnwind.core.settings import (
     Level,
     Setting,
     Tone,
+    brief,
     read,
     show,
 )
@@ -343,8 +344,9 @@ class Output:
 
     def say(self, setting: Setting | Program) -> str:
         """The setting in this output's words."""
-        text: str | None = getattr(setting, "text", None)
-        return text if text is not None else show(setting, self.words, dimmable=self.dimmable)
+        if isinstance(setting, Level | Colour | Tone | Drive):
+            return show(brief(setting), self.words, dimmable=self.dimmable)
+        return setting.text
 
     def admit(self, setting: Setting) -> Setting:
         """The setting as this output can have it.

@@ -230,6 +230,13 @@ def show(setting: Setting, words: tuple[str, str] = ("off", "on"), *, dimmable: 
             return f"{parts / 10_000:.10g} %"
 
 
+def brief(setting: Setting) -> Setting:
+    """A level or a drive in the midst of a fade, to a tenth of a percent: what people want to read."""
+    if isinstance(setting, Level | Drive) and setting.parts % 1000 and abs(setting.parts) > 1000:
+        return setting._replace(parts=round(setting.parts, -3))
+    return setting
+
+
 def frequency(millihertz: int) -> str:
     """A frequency as people say it: '800 Hz', '25 kHz'."""
     hertz = millihertz / 1000

@@ -16,7 +16,7 @@ from cairnwind.core.model import Board, Input, Output, Site
 from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
 from cairnwind.core.programs import Program
 from cairnwind.core.quantities import NS
-from cairnwind.core.settings import FULL, Colour, Drive, Level, Setting, Tone, show
+from cairnwind.core.settings import FULL, Colour, Drive, Setting, Tone, brief, show
 from cairnwind.core.why import Why
 
 
@@ -59,16 +59,9 @@ def setting(output: Output, value: Setting | Program | None) -> dict[str, Any] |
     return None if value is None else _setting(value, output.words, output.dimmable)
 
 
-def _brief(value: Setting) -> Setting:
-    """A level or a drive in the midst of a fade, to a tenth of a percent: what people read; the number is exact."""
-    if isinstance(value, Level | Drive) and value.parts % 1000 and abs(value.parts) > 1000:
-        return value._replace(parts=round(value.parts, -3))
-    return value
-
-
 @lru_cache(1024, typed=True)
 def _setting(value: Setting, words: tuple[str, str], dimmable: bool) -> dict[str, Any]:
-    form: dict[str, Any] = {"on": value.on, "words": show(_brief(value), words, dimmable=dimmable)}
+    form: dict[str, Any] = {"on": value.on, "words": show(brief(value), words, dimmable=dimmable)}
     match value:
         case Colour(red, green, blue):
             hexes = "".join(f"{round(part * 255 / FULL):02x}" for part in (red, green, blue))

@@ -477,6 +477,9 @@ class _Reader:
     ) -> None:
         """Keep ``error`` with the place of ``path``: of its value, or of its key."""
         mark = self.scan.marks.get(path)
+        while mark is None and len(path) > 1:  # what follows from other keys is pointed at its table
+            path, value, key = path[:-1], path[-2], True
+            mark = self.scan.marks.get(path)
         text = str(value)
         offset = 0
         if mark is not None:
