@@ -12,7 +12,7 @@ from cairnwind.core import events as ev
 from cairnwind.core.claims import PERSON, TAKEOVER, Instant, Rank, Source, lease
 from cairnwind.core.engine import Engine
 from cairnwind.core.model import Site
-from cairnwind.core.settings import OFF, ON
+from cairnwind.core.settings import ON
 from cairnwind.demo import SITE_FILE
 from cairnwind.service.snapshot import Publisher
 from cairnwind.site import read_site
@@ -88,6 +88,8 @@ def _commands(engine: Engine, names: list[str], publisher: Publisher) -> float:
 def events() -> list[Row]:
     """Events through the whole engine, one thread, on the demo site: commands, answers, renewals, inputs."""
     site = read_site(SITE_FILE)
+    full = {name: output.full for name, output in site.outputs.items()}
+    off = {name: output.off for name, output in site.outputs.items()}
 
     def run() -> float:
         engine, names = started(site)
@@ -102,7 +104,16 @@ def events() -> list[Row]:
             at = Instant(mono, mono)
             name = names[1 + turn % (len(names) - 1)]
             for effect in handle(
-                ev.Wish(at, "c", SOURCE, name, ON if turn // 10 % 2 else OFF, Rank.PERSON, PERSON, TAKEOVER)
+                ev.Wish(
+                    at,
+                    "c",
+                    SOURCE,
+                    name,
+                    full[name] if turn // 10 % 2 else off[name],
+                    Rank.PERSON,
+                    PERSON,
+                    TAKEOVER,
+                )
             ):
                 if type(effect) is ev.Drive:
                     handle(ev.Confirmed(at, effect.output, effect.generation, effect.setting))

@@ -343,7 +343,7 @@ def test_a_motor_stands_before_it_turns_round_and_is_never_thrown_at_full(
         last_sign = sign
         before = abs(turning[number - 1][1]) if number and turning[number - 1][1] * parts > 0 else 0
         since = at - turning[number - 1][0] if number else 0.02
-        assert abs(parts) - before <= 1e6 * max(since, 0.02) / 0.4 + 2500, "no steeper than its ramp"
+        assert abs(parts) - before <= 1e6 * (since + 0.02) / 0.4 + 2500, "no steeper than its ramp"
     world.wait(3)
     assert world.at("left") == walk[-1][0], "and it gets there"
     world.wish("left", Drive(0), Rank.HAND, "hand:1", RELEASED)

@@ -196,8 +196,7 @@ class SimulatedLink:
     def _home(self) -> None:
         readings = []
         for output in self._outputs.values():
-            self._put(output, output.safe)
-            readings.append((output.name, self._read(output, output.safe)))
+            readings.append((output.name, self._put(output, output.safe)))
         self._report(ev.LinkUp(self._clock(), self.board.name, tuple(readings)))
         for line, input in self._inputs.items():
             if input.analogue:
@@ -205,9 +204,15 @@ class SimulatedLink:
             else:
                 self._report(ev.InputSeen(self._clock(), input.name, wire.active(input, self._levels[line])))
 
-    def _put(self, output: Output, setting: Setting) -> None:
-        for line, (parts, millihertz) in wire.to_pins(output, setting).items():
-            self._move(line, self.stuck.get(line, parts), millihertz)
+    def _put(self, output: Output, setting: Setting) -> Setting:
+        """Bring its pins to a setting; what they then show."""
+        puts = wire.to_pins(output, setting)
+        good = True
+        for line, (parts, millihertz) in puts.items():
+            there = self.stuck.get(line, parts)
+            good = good and there == parts
+            self._move(line, there, millihertz)
+        return setting if good else wire.from_pins(output, self.pins)
 
     def _move(self, line: int, level: int, millihertz: int = 0) -> None:
         if self.pins.get(line) != level or (self.hertz.get(line, 0) != millihertz and level):
@@ -219,12 +224,6 @@ class SimulatedLink:
                 self.traffic.add("sent", b"", f"line {line}: {level / 10_000:g} % high{at}")
             for watcher in self.watchers:
                 watcher(line, level)
-
-    def _read(self, output: Output, asked: Setting) -> Setting:
-        asked_pins = wire.to_pins(output, asked)
-        if all(self.pins[line] == put.parts for line, put in asked_pins.items()):
-            return asked
-        return wire.from_pins(output, self.pins)
 
     def _sample(self, line: int) -> tuple[int, int, float]:
         raw = max(0, min(COUNTS, round(self.volts.get(line, 0.0) / FULL_SCALE * COUNTS)))
@@ -240,13 +239,10 @@ class SimulatedLink:
                 ev.Failed(self._clock(), order.output, order.generation, "the board refused the write")
             )
             return None
-        output = self._outputs[order.output]
-        self._put(output, order.setting)
+        shown = self._put(self._outputs[order.output], order.setting)
         if self.silent:
             return None
-        return ev.Confirmed(
-            self._clock(), order.output, order.generation, self._read(output, order.setting), self.confirms
-        )
+        return ev.Confirmed(self._clock(), order.output, order.generation, shown, self.confirms)
 
     def _work(self) -> None:
         while True:

@@ -11,8 +11,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import NamedTuple
 
+from cairnwind.core.light import STRAIGHT
 from cairnwind.core.model import Input, Output
-from cairnwind.core.settings import FULL, Setting
+from cairnwind.core.settings import FULL, Level, Setting
 
 
 class Put(NamedTuple):
@@ -25,6 +26,12 @@ class Put(NamedTuple):
 def to_pins(output: Output, setting: Setting) -> dict[int, Put]:
     """What each line of the output has to show for the load to be at ``setting``."""
     turned = output.active_low != output.normally_closed
+    if type(setting) is Level and not output.others:  # nearly always
+        light = output.light
+        duty = setting.parts if setting.raw or light is STRAIGHT else light.duty(setting.parts)
+        return {
+            output.pin.line: Put(FULL - duty if turned else duty, setting.millihertz or output.millihertz)
+        }
     return {
         line: Put(FULL - duty if turned else duty, output.hertz(line, setting))
         for line, duty in zip(output.lines, output.duties(setting), strict=True)

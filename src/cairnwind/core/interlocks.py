@@ -66,9 +66,14 @@ class Gatekeeper:
     loud: frozenset[str] = frozenset()
     """Sounders that quiet hours do not concern."""
 
+    @property
+    def open(self) -> bool:
+        """Whether no gate can refuse anything at this moment."""
+        return not (self.starting or self.closing or self.stop or self.tags or self.quiet)
+
     def refusal(self, output: Output) -> Refusal | None:
         """The first of the output's own gates that does not let it leave safe, in their order."""
-        if not (self.starting or self.closing or self.stop or self.tags or self.quiet):
+        if self.open:
             return None
         for gate in OWN_GATES:
             found = gate(self, output)

@@ -42,14 +42,7 @@ class Light:
 
     def duty(self, level: int, channel: int = 0) -> int:
         """The duty for a level; rising, 0 at 0 only if that is off, and the ceiling at `WHOLE`."""
-        if level <= 0:
-            return 0
-        if self.curve == "lightness":
-            star = level / 10_000
-            light = round((star / KAPPA if star <= 8 else ((star + 16) / 116) ** 3) * WHOLE)
-        else:
-            light = _light(self.curve, self.exponent, self.table, level)
-        return self.of_light(light, channel)
+        return _duty(self, level, channel)
 
     def of_light(self, light: int, channel: int = 0) -> int:
         """The duty for a share of the lamp's light: floor + (ceiling - floor) * light, trimmed."""
@@ -72,11 +65,23 @@ class Light:
         return low
 
 
+@lru_cache(16384)
+def _duty(light: Light, level: int, channel: int) -> int:
+    """Kept, since lamps that fade together ask for the same ones, and each is asked for on its whole way to the pin."""
+    if level <= 0:
+        return 0
+    if light.curve == "lightness":
+        star = level / 10_000
+        share = round((star / KAPPA if star <= 8 else ((star + 16) / 116) ** 3) * WHOLE)
+    else:
+        share = _light(light.curve, light.exponent, light.table, level)
+    return light.of_light(share, channel)
+
+
 STRAIGHT = Light()
 LIGHTNESS = Light("lightness")
 
 
-@lru_cache(8192)
 def _light(curve: str, exponent: float, table: tuple[tuple[int, int], ...], level: int) -> int:
     share = level / WHOLE
     match curve:

@@ -277,6 +277,12 @@ class Output:
         """Whether its pins are given PWM by us."""
         return self.frequency is not None or self.takes == "tone"
 
+    @property
+    def millihertz(self) -> int:
+        """Its PWM frequency in millihertz; 0 where it has none."""
+        frequency = self.frequency
+        return 0 if frequency is None else frequency.numerator * 1000 // frequency.denominator
+
     def modulates(self, line: int) -> bool:
         """Whether we give one of its lines PWM."""
         return self.modulated and not (self.reversal == "direction" and line != self.pin.line)
@@ -289,7 +295,7 @@ class Output:
             return setting.millihertz
         if self.frequency is None or (self.reversal == "direction" and line != self.pin.line):
             return 0
-        return round(self.frequency * 1000)
+        return self.millihertz
 
     def duties(self, setting: Setting) -> tuple[int, ...]:
         """How far each of its lines is on for a setting, in parts per million, in the order of `lines`."""

@@ -20,7 +20,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from itertools import accumulate
-from typing import Any
+from typing import Any, NamedTuple
 
 from cairnwind.core.errors import CallerError
 from cairnwind.core.quantities import NS, about, duration, show_duration
@@ -63,6 +63,16 @@ class Segment:
         if self.shape == "wave":
             share = (1 - math.cos(math.pi * share)) / 2
         return between(self.start, self.end, share)
+
+
+class Coming(NamedTuple):
+    """The next step of a slope: the setting, its key, and the slope itself, on the clock of ``phase``."""
+
+    setting: Setting
+    key: Any
+    segment: Segment
+    origin: int
+    end: int
 
 
 def between(start: Setting, end: Setting, share: float) -> Setting:
@@ -150,36 +160,34 @@ class Program:
         """
         return self.ahead(t, key, phase)[0]
 
-    def ahead(
-        self, t: int, key: Key, phase: int = 0, now: Any = None
-    ) -> tuple[int | None, Setting | None, Any]:
-        """`next_change`, with the setting and its key then, where finding it has told them. ``now`` is the key at ``t``."""
+    def ahead(self, t: int, key: Key, phase: int = 0, now: Any = None) -> tuple[int | None, Coming | None]:
+        """`next_change`, with what comes then, where finding it has told that. ``now`` is the key at ``t``."""
         if self.over(t):
-            return None, None, None
+            return None, None
         t = max(0, t)
         segment, since, left = self._find(t)
         end = t + left
         if segment.shape == "hold" or segment.start is None or segment.start == segment.end:
-            return end, None, None
+            return end, None
         if now is None:
             now = key(segment.at(since / segment.length))
         first = (t + phase) // STEP + 1
         last = (end + phase - 1) // STEP
         origin = phase + t - since
         if first > last:
-            return end, None, None
+            return end, None
         setting = segment.at((first * STEP - origin) / segment.length)
         if (found := key(setting)) != now:
-            return first * STEP - phase, setting, found
+            return first * STEP - phase, Coming(setting, found, segment, origin, end + phase)
         if key(segment.at((last * STEP - origin) / segment.length)) == now:
-            return end, None, None
+            return end, None
         while last - first > 1:  # a slope rises or falls all the way, so what has moved stays moved
             middle = (first + last) // 2
             if key(segment.at((middle * STEP - origin) / segment.length)) != now:
                 last = middle
             else:
                 first = middle
-        return last * STEP - phase, None, None
+        return last * STEP - phase, None
 
     def _find(self, t: int) -> tuple[Segment, int, int]:
         """The segment at ``t``, how far into it that is, and how long it still lasts."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from cairnwind.core.claims import Claim
 from cairnwind.core.interlocks import Refusal
 from cairnwind.core.model import Output
+from cairnwind.core.programs import Coming
 from cairnwind.core.settings import Setting
 from cairnwind.core.shaping import Way
 
@@ -55,8 +56,8 @@ class Standing:
         self.following: int | None = None
         """The place of the claim whose program runs, and when that changes next (monotonic nanoseconds)."""
         self.next_at = 0
-        self.coming: tuple[Setting, tuple[int, ...]] | None = None
-        """What it is then, and in counts, where that is known already."""
+        self.coming: Coming | None = None
+        """What it is then, where that is known already."""
         self.step_at: int | None = None
         """When it moves next (monotonic nanoseconds); an entry for that is in the heap."""
         self.told = 0

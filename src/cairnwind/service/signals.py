@@ -16,8 +16,9 @@ from typing import NamedTuple
 
 from cairnwind.core import events as ev
 from cairnwind.core.claims import Instant
+from cairnwind.core.light import STRAIGHT
 from cairnwind.core.model import Input, Output, Site
-from cairnwind.core.settings import Drive, Setting
+from cairnwind.core.settings import Drive, Level, Setting
 
 KEPT = 300_000_000
 """Microseconds."""
@@ -38,37 +39,40 @@ class Row(NamedTuple):
 class Trace:
     """One signal's rows, oldest first."""
 
-    __slots__ = ("_limit", "_lock", "times", "trimmed", "values", "waves")
+    __slots__ = ("_limit", "_lock", "_room", "times", "trimmed", "values", "waves")
 
     def __init__(self, limit: int, lock: threading.Lock) -> None:
         self._limit = limit
         self._lock = lock
+        self._room = 256
+        """At so many rows it is looked whether some are too old."""
         self.times = array("q")
         self.trimmed = False
         self.values = array("d")
         self.waves = array("q")
 
     def add(self, time: int, value: float, millihertz: int = 0) -> None:
-        """Note a value, unless it is the last one again."""
-        if self.times and self.values[-1] == value and self.waves[-1] == millihertz:
-            return
-        with self._lock:
-            if self.times and time < self.times[-1]:
-                time = self.times[-1]  # a board's own clock may be a little behind
-            self.times.append(time)
-            self.values.append(value)
-            self.waves.append(millihertz)
-            if len(self.times) > self._limit + self._limit // 4 or (
-                len(self.times) > 64 and self.times[len(self.times) // 2] < time - KEPT
-            ):
-                self._trim(time)
+        """Note a value, unless it is the last one again. The time goes in last: a reader goes by the times."""
+        times = self.times
+        if times:
+            if self.values[-1] == value and self.waves[-1] == millihertz:
+                return
+            if time < times[-1]:
+                time = times[-1]  # a board's own clock may be a little behind
+        self.values.append(value)
+        self.waves.append(millihertz)
+        times.append(time)
+        if len(times) > self._room:
+            self._trim(time)
 
     def _trim(self, now: int) -> None:
         """Drop what is too old or too much, all but the row that tells what it was at before."""
-        old = max(len(self.times) - self._limit, bisect_left(self.times, now - KEPT) - 1, 0)
-        self.trimmed = self.trimmed or old > 0
-        for column in (self.times, self.values, self.waves):
-            del column[:old]
+        with self._lock:
+            old = max(len(self.times) - self._limit, bisect_left(self.times, now - KEPT) - 1, 0)
+            self.trimmed = self.trimmed or old > 0
+            for column in (self.times, self.values, self.waves):
+                del column[:old]
+        self._room = min(self._limit, 2 * len(self.times) + 64) + self._limit // 4
 
     def rows(self, start: int, end: int) -> list[Row]:
         """What it was at from ``start`` to ``end``, the row that was in force at the start included."""
@@ -139,10 +143,10 @@ class Signals:
     def note(self, event: ev.Event) -> None:
         """Take what an event says of a signal. Called by the engine's thread."""
         match event:
-            case ev.Confirmed(at, name, _, setting, _):
-                self._output(at, self._site.outputs[name], setting)
-            case ev.Answers(_, all):
-                for each in all:
+            case ev.Confirmed():
+                self._output(event.at, self._site.outputs[event.output], event.setting)
+            case ev.Answers():
+                for each in event.all:
                     self._output(each.at, self._site.outputs[each.output], each.setting)
             case ev.InputSeen(at, name, active, edge, _):
                 mono = at.mono - (at.wall - edge) if edge else at.mono
@@ -153,6 +157,17 @@ class Signals:
                 self._trace(name).add(at.mono // 1000, value)
 
     def _output(self, at: Instant, output: Output, setting: Setting) -> None:
+        if type(setting) is Level:  # the many
+            parts = (
+                setting.parts if setting.raw or output.light is STRAIGHT else output.light.duty(setting.parts)
+            )
+            trace = self._traces.get(output.name)
+            if trace is None:
+                if not parts:
+                    return
+                trace = self._trace(output.name)
+            trace.add(at.mono // 1000, parts / 10_000, setting.millihertz or output.millihertz)
+            return
         duties = output.duties(setting)
         if output.takes == "colour":
             for channel, duty in zip(COLOURS, duties, strict=True):
