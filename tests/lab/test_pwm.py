@@ -13,7 +13,7 @@ from cairnwind.boards.sysfs import PwmChannel
 from cairnwind.core import events as ev
 from cairnwind.core.errors import BoardError
 from cairnwind.core.model import Output, Pin
-from cairnwind.core.settings import Level
+from cairnwind.core.settings import SILENCE, Colour, Level, Tone
 from tests.conftest import eventually
 from tests.lab.conftest import Make
 
@@ -68,7 +68,7 @@ import time
 from tests.lab.conftest import Opened
 from tests.lab.test_pwm import LAMPS
 from cairnwind.core import events as ev
-from cairnwind.core.settings import Level
+from cairnwind.core.settings import SILENCE, Colour, Level, Tone
 link = Opened(LAMPS, chip="sim0", pwm="pwmchip0")
 link.link.drive([ev.Drive("lamp", 1, Level(400_000)), ev.Drive("low", 1, Level(400_000))])
 time.sleep(0.5)
@@ -86,3 +86,33 @@ def test_the_guard_rests_pwm_of_either_sense(elsewhere: object) -> None:
     assert (fact(7, "duty_cycle"), fact(8, "duty_cycle")) == (500_000, 750_000)
     service.kill()
     eventually(lambda: (fact(7, "duty_cycle"), fact(8, "duty_cycle")) == (0, 1_250_000))
+
+
+def test_a_sounder_changes_the_period_and_a_colour_lamp_three_duties(opened: Make) -> None:
+    bell = Output("bell", "sounder", Pin("b", 3), safe=SILENCE, rest=SILENCE)
+    link = opened([bell], chip="sim0", pwm="pwmchip0")
+    for generation, hertz in enumerate((440, 1000, 523), 1):
+        link.link.drive([ev.Drive("bell", generation, Tone(hertz * 1000))])
+        eventually(lambda g=generation: len(link.of(ev.Confirmed)) == g)
+        period = round(1e9 / hertz)
+        assert (fact(3, "period"), fact(3, "duty_cycle")) == (period, period // 2)
+    link.link.drive([ev.Drive("bell", 4, SILENCE)])
+    eventually(lambda: len(link.of(ev.Confirmed)) == 4)
+    assert fact(3, "duty_cycle") == 0
+    assert [event.setting for event in link.of(ev.Confirmed)][-1] == SILENCE
+    link.link.close()
+    lamp = Output(
+        "shelf",
+        "colour-lamp",
+        Pin("b", 0),
+        others=(1, 2),
+        frequency=Fraction(1000),
+        active_low=True,
+        safe=Colour(0, 0, 0),
+    )
+    link = opened([lamp], chip="sim0", pwm="pwmchip0")
+    assert [fact(channel, "duty_cycle") for channel in range(3)] == [1_000_000] * 3, "dark: a common anode"
+    link.link.drive([ev.Drive("shelf", 1, Colour(1_000_000, 0, 1_000_000))])
+    eventually(lambda: link.of(ev.Confirmed))
+    assert [fact(channel, "duty_cycle") for channel in range(3)] == [0, 1_000_000, 0]
+    assert link.of(ev.Confirmed)[-1].setting == Colour(1_000_000, 0, 1_000_000)

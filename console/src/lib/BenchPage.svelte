@@ -49,7 +49,7 @@
 </script>
 
 <main>
-  <section class="card" aria-label="Timer">
+  <section class="card" aria-label="Fit">
     <div class="fields">
       <label>Timer <select class="select" bind:value={timer}>{#each timers as each (each.name)}<option value={each.name}>{each.name}</option>{/each}</select></label>
       <label>Frequency <input class="input" bind:value={hertz} /></label>

@@ -33,7 +33,7 @@
 </script>
 
 <svelte:window onpointerup={() => (held = false)} />
-<div role="presentation" onpointerdown={() => (held = true)} onkeydown={() => (held = true)} onkeyup={() => (held = false)}>
+<div role="presentation" onpointerdowncapture={() => (held = true)} onkeydowncapture={() => (held = true)} onkeyup={() => (held = false)}>
 <Slider
   value={[value]} min={0} max={100} step={1} aria-label={['Level of ' + output.label + ' in percent']}
   onValueChange={(change) => { if (!held || change.value[0] === value) return; moved = change.value[0]; void send(change.value[0]) }}

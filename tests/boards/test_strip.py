@@ -1,0 +1,110 @@
+"""The strip: pulses as its lamps take them, runs of lamps, and the kernel's SPI device."""
+
+from __future__ import annotations
+
+import errno
+import os
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from cairnwind.boards import strip
+from cairnwind.boards.facts import Strip
+from cairnwind.boards.strip import RESET_BYTES, SPEED, SimulatedStrip, StripLink, encode
+from cairnwind.core import events as ev
+from cairnwind.core.errors import BoardError
+from cairnwind.core.model import Board, Output, Pin
+from cairnwind.core.settings import FULL, Colour
+from cairnwind.service.first import clock
+from tests.conftest import eventually, of_kind
+
+
+@given(st.binary(min_size=3, max_size=90).map(lambda data: data[: len(data) // 3 * 3]))
+def test_pulses_are_of_the_lengths_that_lamps_ask_for(channels: bytes) -> None:
+    data = encode(channels)
+    bits = "".join(f"{byte:08b}" for byte in data)
+    body = bits[8 * RESET_BYTES : -8 * RESET_BYTES]
+    assert len(body) == 24 * len(channels), "1.25 us for each bit of the strip's"
+    for at, bit in enumerate("".join(f"{byte:08b}" for byte in channels)):
+        pulse = body[3 * at : 3 * at + 3]
+        assert pulse == ("110" if bit == "1" else "100"), "0.83 us high is a one, 0.42 us a zero"
+    assert 8 * RESET_BYTES / SPEED >= 280e-6, "the low that makes them show"
+    lamps = SimulatedStrip(len(channels) // 3)
+    lamps.send(data)
+    assert lamps.channels == channels
+
+
+def opened(device: str = "simulated", order: str = "GRB") -> tuple[StripLink, list[Any]]:
+    link = StripLink(Board("s", "strip", line_count=18, facts=Strip(device, 6, order)))
+    said: list[Any] = []
+    runs = [
+        Output("first", "colour-lamp", Pin("s", 0), others=(1, 2), pixels=2, safe=Colour(0, 0, 0), steps=255),
+        Output("rest", "colour-lamp", Pin("s", 6), others=(7, 8), pixels=4, safe=Colour(0, 0, 0), steps=255),
+    ]
+    link.open(runs, [], said.append, clock, lambda: True)
+    link.ready(5)
+    return link, said
+
+
+@pytest.fixture
+def lamps() -> Iterator[tuple[StripLink, list[Any]]]:
+    found = opened()
+    yield found
+    found[0].close()
+
+
+def test_a_run_is_one_lamp_as_far_as_anybody_is_concerned(lamps: tuple[StripLink, list[Any]]) -> None:
+    link, said = lamps
+    assert of_kind(said, ev.LinkUp)[0].readings == (), "nothing comes back on one wire"
+    link.drive([ev.Drive("first", 1, Colour(FULL, 0, 0)), ev.Drive("rest", 1, Colour(0, 0, FULL))])
+    eventually(lambda: len(of_kind(said, ev.Confirmed)) == 2)
+    assert {event.how for event in of_kind(said, ev.Confirmed)} == {"sent"}
+    assert link.simulated is not None
+    assert link.simulated.channels == bytes([0, 255, 0] * 2 + [0, 0, 255] * 4), (
+        "green, red, blue, as these lamps take them"
+    )
+    frames = link.simulated.frames
+    eventually(lambda: link.simulated.frames > frames), "told again, for a strip that was plugged in late"  # type: ignore[union-attr]
+
+
+def test_the_kernels_device_is_set_up_and_given_the_same_bits(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = tmp_path / "spidev0.0"
+    path.touch()
+    told: list[tuple[int, bytes]] = []
+    monkeypatch.setattr(strip.fcntl, "ioctl", lambda file, number, value: told.append((number, value)))
+    link, said = opened(str(path), "RGB")
+    assert [number for number, _ in told] == [0x40016B01, 0x40016B03, 0x40046B04], (
+        "mode, bits, speed, as spidev.h numbers them"
+    )
+    assert told[2][1] == (2_400_000).to_bytes(4, "little")
+    link.drive([ev.Drive("first", 1, Colour(FULL, 0, 0))])
+    eventually(lambda: of_kind(said, ev.Confirmed))
+    link.close()
+    assert path.read_bytes().endswith(encode(bytes([255, 0, 0] * 2 + [0] * 12)))
+    assert path.read_bytes().startswith(encode(bytes(18))), "dark first"
+
+
+def test_a_device_that_is_not_there_or_not_ours_is_named(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    link, said = opened(str(tmp_path / "spidev9.9"))
+    (lost,) = of_kind(said, ev.LinkLost)
+    assert "spidev9.9 cannot be opened: No such file" in lost.reason
+    link.close()
+    (tmp_path / "file").touch()
+    with pytest.raises(BoardError, match="is no SPI device"):
+        strip.SpiDevice(str(tmp_path / "file"))
+
+    def denied(*_: Any) -> int:
+        raise PermissionError(errno.EACCES, os.strerror(errno.EACCES))
+
+    monkeypatch.setattr(strip.os, "open", denied)
+    with pytest.raises(BoardError) as refused:
+        strip.SpiDevice("/dev/spidev0.0")
+    assert "group" in refused.value.remedy
