@@ -63,6 +63,7 @@ def main() -> None:
             time.sleep(2.5)  # the draught follows the vent
             terminal(Path(folder), state)
             console(site)
+            signals(site)
             boards(site)
         finally:
             demo.send_signal(signal.SIGINT)
@@ -90,6 +91,34 @@ def console(site: Site) -> None:
         page.wait_for_selector(".notes p")
         page.wait_for_timeout(300)
         page.screenshot(path=OUT / "console-all-stop.png")
+        browser.close()
+
+
+def signals(site: Site) -> None:
+    """The page 'Signals': ten seconds of an evening, and ten milliseconds of it."""
+    site.reset_stop()
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(site.sign_in_link())
+        page.wait_for_selector("[data-output=gallery]")
+        site.run("window", {"kind": "breathe", "in": "2 s"})
+        site.run("path-1", {"kind": "candle"})
+        site.turn("gallery", "90 %", over="4 s")
+        site.turn("bench-lamp", "on")
+        page.wait_for_timeout(3000)
+        site.turn("bench-lamp", "off")
+        site.play("bell", "welcome")
+        names = ["bench-lamp", "gallery", "window", "bell", "path-1.red"]
+        page.evaluate(f"localStorage.setItem('cairnwind-signals', JSON.stringify({names}))")
+        page.click("text=Signals")
+        page.wait_for_timeout(3500)
+        page.screenshot(path=OUT / "console-signals.png")
+        page.get_by_label("Time shown").select_option("0.01")
+        page.wait_for_timeout(1200)
+        page.screenshot(path=OUT / "console-wave.png")
+        for name in ("window", "path-1"):
+            site.release(name)
         browser.close()
 
 
@@ -126,6 +155,9 @@ def terminal(folder: Path, state: Path) -> None:
         "check": "cairnwind check broken.toml",
         "pins": "cairnwind pins shelf",
         "boards": "cairnwind look --by-board",
+        "fit": "cairnwind fit 440Hz --timer small-board --duty 30%",
+        "wiring": "cairnwind wire led --supply 3.3V --forward 2V --current 20mA --pin 12mA; echo; cairnwind wire strip --lamps 60 --limit 2A",
+        "program": "cairnwind run sequence gallery --to 80% --to 20% --to 60% --over 2s --wait 1s --end 40% --preview",
         "identify": "cairnwind identify clay-side --yes --step 150ms --dwell 600ms",
         "wire": "timeout -s INT 2 cairnwind watch --link clay-side",
     }
@@ -158,4 +190,5 @@ def terminal(folder: Path, state: Path) -> None:
         server.wait()
 
 
-main()
+if __name__ == "__main__":
+    main()

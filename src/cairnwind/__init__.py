@@ -1,3 +1,3 @@
 """Cairnwind: one service that owns the pins."""
 
-__version__ = "0.2.0"
+__version__ = "0.3.0"

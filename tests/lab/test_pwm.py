@@ -63,31 +63,6 @@ def test_channels_of_one_timer_have_one_frequency() -> None:
     second.close()
 
 
-KILLED = """
-import time
-from tests.lab.conftest import Opened
-from tests.lab.test_pwm import LAMPS
-from cairnwind.core import events as ev
-from cairnwind.core.settings import SILENCE, Colour, Level, Tone
-link = Opened(LAMPS, chip="sim0", pwm="pwmchip0")
-link.link.drive([ev.Drive("lamp", 1, Level(400_000)), ev.Drive("low", 1, Level(400_000))])
-time.sleep(0.5)
-print("ready", flush=True)
-time.sleep(60)
-"""
-LAMPS = [
-    Output("lamp", "lamp", Pin("b", 7), frequency=Fraction(800)),
-    Output("low", "lamp", Pin("b", 8), frequency=Fraction(800), active_low=True),
-]
-
-
-def test_the_guard_rests_pwm_of_either_sense(elsewhere: object) -> None:
-    service = elsewhere(KILLED)  # type: ignore[operator]
-    assert (fact(7, "duty_cycle"), fact(8, "duty_cycle")) == (500_000, 750_000)
-    service.kill()
-    eventually(lambda: (fact(7, "duty_cycle"), fact(8, "duty_cycle")) == (0, 1_250_000))
-
-
 def test_a_sounder_changes_the_period_and_a_colour_lamp_three_duties(opened: Make) -> None:
     bell = Output("bell", "sounder", Pin("b", 3), safe=SILENCE, rest=SILENCE)
     link = opened([bell], chip="sim0", pwm="pwmchip0")
@@ -116,3 +91,28 @@ def test_a_sounder_changes_the_period_and_a_colour_lamp_three_duties(opened: Mak
     eventually(lambda: link.of(ev.Confirmed))
     assert [fact(channel, "duty_cycle") for channel in range(3)] == [0, 1_000_000, 0]
     assert link.of(ev.Confirmed)[-1].setting == Colour(1_000_000, 0, 1_000_000)
+
+
+KILLED = """
+import time
+from tests.lab.conftest import Opened
+from tests.lab.test_pwm import LAMPS
+from cairnwind.core import events as ev
+from cairnwind.core.settings import Level
+link = Opened(LAMPS, chip="sim0", pwm="pwmchip0")
+link.link.drive([ev.Drive("lamp", 1, Level(400_000)), ev.Drive("low", 1, Level(400_000))])
+time.sleep(0.5)
+print("ready", flush=True)
+time.sleep(60)
+"""
+LAMPS = [
+    Output("lamp", "lamp", Pin("b", 7), frequency=Fraction(800)),
+    Output("low", "lamp", Pin("b", 8), frequency=Fraction(800), active_low=True),
+]
+
+
+def test_the_guard_rests_pwm_of_either_sense(elsewhere: object) -> None:
+    service = elsewhere(KILLED)  # type: ignore[operator]
+    assert (fact(7, "duty_cycle"), fact(8, "duty_cycle")) == (500_000, 750_000)
+    service.kill()
+    eventually(lambda: (fact(7, "duty_cycle"), fact(8, "duty_cycle")) == (0, 1_250_000))

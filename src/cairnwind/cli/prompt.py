@@ -15,7 +15,7 @@ from cairnwind.core.errors import CallerError, Trouble, nearest
 if TYPE_CHECKING:
     from prompt_toolkit.completion import Completion
 
-COMMANDS = ("turn", "release", "try", "why", "look", "pins")
+COMMANDS = ("turn", "release", "run", "play", "try", "why", "look", "pins")
 LEAVE = ("bye", "exit", "quit")
 
 
@@ -23,7 +23,7 @@ LEAVE = ("bye", "exit", "quit")
 @click.argument("words", nargs=-1)
 @click.pass_context
 def do(ctx: click.Context, words: tuple[str, ...]) -> None:
-    """A prompt for turn, release, try, why, look and pins, with history and completion; or do WORDS once."""
+    """A prompt for turn, release, run, play, try, why, look and pins, with history and completion; or do WORDS once."""
     if words:
         _run(ctx, list(words))
         return

@@ -111,7 +111,7 @@ class Trials:
             if output.frequency
             and output.name != own
             and output.pin.board == board.name
-            and self._timer(board, output.pin.line) == timer
+            and any(self._timer(board, line) == timer for line in output.lines if output.modulates(line))
         }
         for trial in self.standing.values():
             if (
