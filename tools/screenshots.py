@@ -89,6 +89,7 @@ def console(site: Site) -> None:
         page.click("text=Reset all-stop")
         page.click("[data-output=window] .action")
         page.wait_for_selector(".notes p")
+        page.evaluate("scrollTo(0, 0)")
         page.wait_for_timeout(300)
         page.screenshot(path=OUT / "console-all-stop.png")
         browser.close()
@@ -173,7 +174,7 @@ def terminal(folder: Path, state: Path) -> None:
         time.sleep(1)
         for name, command in shots.items():
             window = subprocess.Popen(
-                ["xterm", "-geometry", "128x40+0+0", "-fa", "DejaVu Sans Mono", "-fs", "12", "-bg", "#1b2126",
+                ["xterm", "-geometry", "158x50+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#1b2126",
                  "-fg", "#dfe5e8", "-e", "sh", "-c", f"echo '$ {command}'; {command}; sleep 60"],
                 env=environment, cwd=folder,
             )  # fmt: skip

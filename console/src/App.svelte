@@ -116,6 +116,7 @@
   .room { flex: 1; }
   nav { display: flex; gap: 0.3rem; }
   nav a { padding: 0.3rem 0.7rem; border-bottom: 3px solid transparent; font-weight: 600; }
+  @media (max-width: 30rem) { nav a { padding-inline: 0.35rem; font-size: 0.92rem; white-space: nowrap; } }
   nav a[aria-current] { border-color: var(--on); }
   h1 { font-size: 1.35rem; line-height: 1.2; }
   .links { font-size: 0.8rem; color: var(--well); }
