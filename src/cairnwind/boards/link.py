@@ -10,7 +10,6 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, NamedTuple, Protocol
 
 from cairnwind.core.claims import Instant
@@ -83,8 +82,7 @@ class Traffic:
         return self._rate
 
 
-@dataclass(frozen=True, slots=True)
-class Seen:
+class Seen(NamedTuple):
     """What a link knows of one line."""
 
     level: int | None = None

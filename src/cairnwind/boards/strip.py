@@ -35,8 +35,10 @@ _WR_MODE, _WR_BITS, _WR_SPEED = 0x40016B01, 0x40016B03, 0x40046B04
 
 
 def _thrice(byte: int) -> bytes:
-    bits = "".join("110" if byte >> bit & 1 else "100" for bit in range(7, -1, -1))
-    return int(bits, 2).to_bytes(3, "big")
+    spread = 0
+    for bit in range(8):
+        spread |= (0b110 if byte >> bit & 1 else 0b100) << 3 * bit
+    return spread.to_bytes(3, "big")
 
 
 _CODE = [_thrice(byte) for byte in range(256)]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import asdict
 from fractions import Fraction
 from typing import Any
 
@@ -47,7 +46,7 @@ def _tell(title: str, said: Iterable[Said], as_json: bool) -> None:
             {
                 "title": title,
                 "good": all(step.good for step in steps),
-                "steps": [asdict(step) for step in steps],
+                "steps": [step._asdict() for step in steps],
             }
         )
         return

@@ -10,8 +10,9 @@ uncovers a forgotten one. Each schedule, reflex and regulator has a slot of its 
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from enum import IntEnum
+from typing import NamedTuple
 
 from cairnwind.core.fact import fact
 from cairnwind.core.programs import Program
@@ -46,8 +47,7 @@ class Rank(IntEnum):
 _WORDS = {rank: rank.name.lower() for rank in Rank}
 
 
-@dataclass(frozen=True, slots=True)
-class Source:
+class Source(NamedTuple):
     """Where a command came from: the surface, who, by which key, with which role."""
 
     surface: str
@@ -65,8 +65,7 @@ class Source:
         return self.role == "keep"
 
 
-@dataclass(frozen=True, slots=True)
-class Lifetime:
+class Lifetime(NamedTuple):
     """Until when a claim lasts. ``span`` is in nanoseconds (for, lease), ``wall`` an instant (until)."""
 
     kind: str

@@ -45,7 +45,6 @@ from cairnwind.core.model import Output, Site
 from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
 from cairnwind.core.programs import STEP, Coming, Program
 from cairnwind.core.quantities import NS
-from cairnwind.core.quiet import told, words
 from cairnwind.core.settings import Drive, Level, Setting, Tone, encode
 from cairnwind.core.shaping import Way, next_step
 from cairnwind.core.standing import Standing
@@ -641,6 +640,8 @@ class Engine:
         self.sequence = event.sequence
         self._keeper.starting = False
         self._keeper.stop = event.stop
+        if self.site.quiet is not None:
+            self._quiet_due("", "")
         for tag in event.tags:
             if tag.output in self._standings:
                 self._keeper.tags.setdefault(tag.output, {})[tag.name] = tag
@@ -1020,9 +1021,9 @@ class Engine:
     def _notice_jump(self) -> None:
         """A wall clock that was set is journalled; calendar ends follow it, durations do not."""
         lead = self._now.wall - self._now.mono
-        if self.site.quiet is not None and (self._lead is None or abs(lead - self._lead) > JUMP):
-            self._quiet_due("", "")
         if self._lead is not None and abs(lead - self._lead) > JUMP and not self._keeper.starting:
+            if self.site.quiet is not None:
+                self._quiet_due("", "")
             moved = (lead - self._lead) / NS
             text = f"the clock was set {'forward' if moved > 0 else 'back'} by {abs(moved):.0f} s"
             self._record(self._number(), "clock", "", text, None, {"moved": moved})
@@ -1030,6 +1031,8 @@ class Engine:
 
     def _quiet_due(self, name: str, slot: str) -> None:
         """Quiet hours begin or end, or the clock was set."""
+        from cairnwind.core.quiet import told, words  # time zones are not needed on the way to safe
+
         quiet = self.site.quiet
         assert quiet is not None
         inside, due = told(quiet, self.site.timezone, self._now.wall)

@@ -16,13 +16,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from cairnwind.core.claims import Source
 from cairnwind.core.model import Output, Pin
 
 
-@dataclass(frozen=True, slots=True)
-class Stop:
+class Stop(NamedTuple):
     """An all-stop in force: since when (wall nanoseconds), by whom, why."""
 
     since: int
@@ -30,8 +30,7 @@ class Stop:
     reason: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Tag:
+class Tag(NamedTuple):
     """A lockout tag on an output: its name, who hung it, when (wall nanoseconds) and why."""
 
     output: str
@@ -41,8 +40,7 @@ class Tag:
     reason: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Refusal:
+class Refusal(NamedTuple):
     """Why an output may not have what is wanted, and what would have to change."""
 
     gate: str

@@ -45,8 +45,7 @@ Key = Callable[[Setting], Any]
 """What tells two settings apart at the pin: the counts of the output's timers."""
 
 
-@dataclass(frozen=True, slots=True)
-class Segment:
+class Segment(NamedTuple):
     """A part of a program: ``length`` nanoseconds from one setting to another."""
 
     length: int

@@ -12,16 +12,18 @@ period's: ``finer`` counts for one of the period's. All in exact integers and fr
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from fractions import Fraction
+from typing import NamedTuple
 
 from cairnwind.core.errors import CallerError
+from cairnwind.core.fact import fact
 
 ERROR, RESOLUTION = "error", "resolution"
 MOST_HERTZ = Fraction(10**9)
 
 
-@dataclass(frozen=True)
+@fact
 class Timer:
     """What a timer of a chip can do."""
 
@@ -76,8 +78,7 @@ class Timer:
         return self.hertz(max(self.prescalers), self.high), self.hertz(min(self.prescalers), self.low)
 
 
-@dataclass(frozen=True)
-class Fit:
+class Fit(NamedTuple):
     """One way to set a timer, and how near it comes."""
 
     prescaler: int

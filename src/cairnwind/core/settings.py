@@ -6,7 +6,6 @@ and on always means that the load is on. A setting that changes with time is a `
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
 from functools import lru_cache
 from typing import Any, NamedTuple
@@ -269,8 +268,7 @@ def decode(form: dict[str, Any]) -> Setting:
     return Level(parts, round(form.get("hertz", 0) * 1000), raw)
 
 
-@dataclass(frozen=True, slots=True)
-class Kind:
+class Kind(NamedTuple):
     """What a kind of load is, as far as deciding about it goes."""
 
     name: str

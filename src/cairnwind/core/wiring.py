@@ -7,8 +7,8 @@ Resistances in ohms, voltages in volts, currents in amperes, times in seconds, a
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from fractions import Fraction
+from typing import NamedTuple
 
 E12 = (10, 12, 15, 18, 22, 27, 33, 39, 47, 56, 68, 82)
 """The preferred numbers of IEC 60063 at 10 % tolerance."""
@@ -28,8 +28,7 @@ FEED_EVERY = 50
 """Addressable lamps after which a strip wants its supply fed in again."""
 
 
-@dataclass(frozen=True, slots=True)
-class Said:
+class Said(NamedTuple):
     """One step of an answer."""
 
     what: str

@@ -291,7 +291,7 @@ class Runtime:
     def _unrecorded(self, item: Item, outcome: ev.Outcome, reason: str) -> ev.Outcome:
         """A decision that the disk did not take. What had to wait for it is withdrawn."""
         event = item.event
-        source = replace(event.source, surface="service")
+        source = event.source._replace(surface="service")
         at, name = clock(), self.command_id()
         if type(event) is ev.ResetStop and outcome.outcome == "driving":
             self.pins.report(ev.AllStop(at, name, source, "its reset could not be recorded"))

@@ -86,7 +86,6 @@ def output_facts(output: Output) -> dict[str, Any]:
         "pin": output.pin.name, "line": output.pin.line, "board": output.pin.board, "dimmable": output.dimmable,
         "words": list(output.words), "rearm": output.rearm,
         "hertz": float(output.frequency) if output.frequency else None, "takes": output.takes,
-        "lines": list(output.lines), "steps": output.steps if output.modulated else None,
     }  # fmt: skip
 
 

@@ -11,8 +11,8 @@ import math
 import threading
 from array import array
 from bisect import bisect_left
-from collections.abc import Iterable, Iterator
-from typing import NamedTuple
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any, NamedTuple
 
 from cairnwind.core import events as ev
 from cairnwind.core.claims import Instant
@@ -25,6 +25,8 @@ KEPT = 300_000_000
 MOST_ROWS = 1_000_000
 MOST_EACH, LEAST_EACH = 16_384, 256
 ROW = 24
+TRIM_EVERY = 3 * 64
+"""Numbers of an array after which it is looked whether some are too old."""
 COLOURS = ("red", "green", "blue")
 
 
@@ -34,57 +36,6 @@ class Row(NamedTuple):
     time: int
     value: float
     millihertz: int
-
-
-class Trace:
-    """One signal's rows, oldest first."""
-
-    __slots__ = ("_limit", "_lock", "_room", "times", "trimmed", "values", "waves")
-
-    def __init__(self, limit: int, lock: threading.Lock) -> None:
-        self._limit = limit
-        self._lock = lock
-        self._room = 256
-        """At so many rows it is looked whether some are too old."""
-        self.times = array("q")
-        self.trimmed = False
-        self.values = array("d")
-        self.waves = array("q")
-
-    def add(self, time: int, value: float, millihertz: int = 0) -> None:
-        """Note a value, unless it is the last one again. The time goes in last: a reader goes by the times."""
-        times = self.times
-        if times:
-            if self.values[-1] == value and self.waves[-1] == millihertz:
-                return
-            if time < times[-1]:
-                time = times[-1]  # a board's own clock may be a little behind
-        self.values.append(value)
-        self.waves.append(millihertz)
-        times.append(time)
-        if len(times) > self._room:
-            self._trim(time)
-
-    def _trim(self, now: int) -> None:
-        """Drop what is too old or too much, all but the row that tells what it was at before."""
-        with self._lock:
-            old = max(len(self.times) - self._limit, bisect_left(self.times, now - KEPT) - 1, 0)
-            self.trimmed = self.trimmed or old > 0
-            for column in (self.times, self.values, self.waves):
-                del column[:old]
-        self._room = min(self._limit, 2 * len(self.times) + 64) + self._limit // 4
-
-    def rows(self, start: int, end: int) -> list[Row]:
-        """What it was at from ``start`` to ``end``, the row that was in force at the start included."""
-        with self._lock:
-            first = max(0, bisect_left(self.times, start + 1) - 1)
-            last = bisect_left(self.times, end + 1)
-            return [
-                Row(*row)
-                for row in zip(
-                    self.times[first:last], self.values[first:last], self.waves[first:last], strict=True
-                )
-            ]
 
 
 class Signal(NamedTuple):
@@ -126,14 +77,16 @@ def of_input(input: Input) -> Signal:
 
 
 class Signals:
-    """The traces of a site."""
+    """The rows of a site's signals, each in one array: time, value, millihertz; time, value, …, oldest first."""
 
     def __init__(self, site: Site) -> None:
         self._site = site
         self._lock = threading.Lock()
+        """Held while rows are dropped, and while they are read: what is added at the end disturbs no reader."""
         each = MOST_ROWS // max(1, len(site.outputs) + len(site.inputs))
         self._limit = max(LEAST_EACH, min(MOST_EACH, each))
-        self._traces: dict[str, Trace] = {}
+        self._rows: dict[str, array[float]] = {}
+        self._trimmed: set[str] = set()
 
     def every(self) -> list[Signal]:
         """Every signal there is."""
@@ -150,23 +103,21 @@ class Signals:
                     self._output(each.at, self._site.outputs[each.output], each.setting)
             case ev.InputSeen(at, name, active, edge, _):
                 mono = at.mono - (at.wall - edge) if edge else at.mono
-                self._trace(name).add(mono // 1000, math.nan if active is None else float(active))
+                self._add(name, mono // 1000, math.nan if active is None else float(active))
             case ev.Measured(at, name, raw, _, volts):
                 input = self._site.inputs[name]
                 value = math.nan if raw is None or volts is None else input.value(volts)
-                self._trace(name).add(at.mono // 1000, value)
+                self._add(name, at.mono // 1000, value)
 
     def _output(self, at: Instant, output: Output, setting: Setting) -> None:
         if type(setting) is Level:  # the many
             parts = (
                 setting.parts if setting.raw or output.light is STRAIGHT else output.light.duty(setting.parts)
             )
-            trace = self._traces.get(output.name)
-            if trace is None:
-                if not parts:
-                    return
-                trace = self._trace(output.name)
-            trace.add(at.mono // 1000, parts / 10_000, setting.millihertz or output.millihertz)
+            if parts or output.name in self._rows:
+                self._add(
+                    output.name, at.mono // 1000, parts / 10_000, setting.millihertz or output.millihertz
+                )
             return
         duties = output.duties(setting)
         if output.takes == "colour":
@@ -179,22 +130,46 @@ class Signals:
         self._put(at, output.name, value, output.hertz(output.pin.line, setting))
 
     def _put(self, at: Instant, name: str, value: float, millihertz: int) -> None:
-        if value or name in self._traces:
-            self._trace(name).add(at.mono // 1000, value, millihertz)
+        if value or name in self._rows:
+            self._add(name, at.mono // 1000, value, millihertz)
 
-    def _trace(self, name: str) -> Trace:
-        trace = self._traces.get(name)
-        if trace is None:
-            trace = self._traces[name] = Trace(self._limit, self._lock)
-        return trace
+    def _add(self, name: str, time: int, value: float, millihertz: int = 0) -> None:
+        """Note a value, unless it is the last one again."""
+        rows = self._rows.get(name)
+        if rows is None:
+            rows = self._rows[name] = array("d")
+        elif rows:
+            if rows[-2] == value and rows[-1] == millihertz:
+                return
+            if time < rows[-3]:
+                time = int(rows[-3])  # a board's own clock may be a little behind
+        rows.append(time)
+        rows.append(value)
+        rows.append(millihertz)
+        if len(rows) % TRIM_EVERY == 0:
+            self._trim(name, rows, time)
+
+    def _trim(self, name: str, rows: array[float], now: int) -> None:
+        """Drop what is too old or too much, all but the row that tells what it was at before."""
+        old = max(len(rows) // 3 - self._limit, bisect_left(_Times(rows), now - KEPT) - 1, 0)
+        if old:
+            self._trimmed.add(name)
+            with self._lock:
+                del rows[: 3 * old]
 
     def rows(self, signal: Signal, start: int, end: int) -> list[Row]:
-        """What a signal was at from ``start`` to ``end``, monotonic microseconds."""
-        trace = self._traces.get(signal.name)
-        found = trace.rows(start, end) if trace is not None else []
+        """What a signal was at from ``start`` to ``end``, monotonic microseconds, the row in force at the start included."""
+        rows = self._rows.get(signal.name)
+        found: list[Row] = []
+        if rows is not None:
+            with self._lock:
+                times = _Times(rows)
+                first, last = max(0, bisect_left(times, start + 1) - 1), bisect_left(times, end + 1)
+                part = rows[3 * first : 3 * last].tolist()
+            found = [Row(int(part[at]), part[at + 1], int(part[at + 2])) for at in range(0, len(part), 3)]
         if (
             signal.thing in self._site.outputs
-            and (trace is None or not trace.trimmed)
+            and signal.name not in self._trimmed
             and (not found or found[0].time > start)
         ):
             found.insert(0, Row(start, 0.0, 0))  # it was off before it was ever on
@@ -204,6 +179,20 @@ class Signals:
             for number, row in enumerate(found)
             if not (number and math.isnan(row.value) and math.isnan(found[number - 1].value))
         ]
+
+
+class _Times(Sequence[float]):
+    """The times of an array of rows, to be searched."""
+
+    def __init__(self, rows: array[float]) -> None:
+        self._rows = rows
+        self._length = len(rows) // 3
+
+    def __len__(self) -> int:
+        return self._length
+
+    def __getitem__(self, number: Any) -> Any:
+        return self._rows[3 * number]
 
 
 MOST_EDGES = 200_000
