@@ -43,7 +43,7 @@ from cairnwind.core.inputs import Contact, Gauge
 from cairnwind.core.interlocks import Gatekeeper, Refusal, Stop, Tag
 from cairnwind.core.model import Output, Site
 from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
-from cairnwind.core.programs import STEP, Coming, Program
+from cairnwind.core.programs import Program
 from cairnwind.core.quantities import NS
 from cairnwind.core.settings import Drive, Level, Setting, Tone, encode
 from cairnwind.core.shaping import Way, next_step
@@ -212,7 +212,7 @@ class Engine:
             before = leading(s.claims)
             setting = s.output.off if (before.setting if before else s.output.rest).on else s.output.full
         elif type(setting) is Program:
-            setting = setting.starting(self._value(s))
+            setting = setting.starting(s.value(self._now.mono))
         if self._permitted(s, event, setting, sequence):
             self._make(s, event, setting, sequence)
 
@@ -301,7 +301,11 @@ class Engine:
         )  # fmt: skip
         if not self._permitted(s, wish, event.setting, sequence):
             return
-        setting = event.setting.starting(self._value(s)) if type(event.setting) is Program else event.setting
+        setting = (
+            event.setting.starting(s.value(self._now.mono))
+            if type(event.setting) is Program
+            else event.setting
+        )
         claim = replace(
             claim, setting=setting, place=sequence, made=event.at, ends_mono=ends[0], ends_wall=ends[1]
         )
@@ -707,7 +711,9 @@ class Engine:
         if not isinstance(wish, Program):
             s.wanted, s.following = wish, None
         elif s.leader is not None:
-            self._follow(s, wish, s.leader)
+            s.follow(wish, s.leader, self._now.mono)
+            if s.moving:
+                self._step_at(s, s.next_at)
         s.refusal = None if s.wanted == s.output.safe and not s.moving else self._keeper.refusal(s.output)
         s.allowed = s.output.safe if s.refusal else s.wanted
         target = s.output.safe if s.homing else s.allowed
@@ -724,29 +730,6 @@ class Engine:
             s.unsaid = False
             self._journal_change(s)
         self._count_stopped(s)
-
-    def _follow(self, s: Standing, program: Program, claim: Claim) -> None:
-        """Where a running program is now; what its timer would not tell apart stays as it was."""
-        began = claim.made.mono
-        if s.following == claim.place and self._now.mono < s.next_at:
-            s.moving = True  # nothing changes before then, whoever asks meanwhile
-            self._step_at(s, s.next_at)
-            return
-        t = self._now.mono - began
-        if s.following == claim.place and s.coming is not None and self._now.mono < s.next_at + STEP:
-            t = s.next_at - began  # as was worked out when the step before it was taken
-            setting, counts = s.coming.setting, s.coming.key
-        else:
-            setting = program.at(t)
-            counts = s.output.counts(setting)
-        if counts != s.counts or s.following != claim.place or program.over(t):
-            s.wanted, s.counts = setting, counts  # else the timer would not tell it from what it is at
-        due, s.coming = program.ahead(t, s.output.counts, began, counts)
-        s.moving = due is not None
-        s.following = None
-        if due is not None:
-            s.following, s.next_at = claim.place, began + due
-            self._step_at(s, s.next_at)
 
     def _shape(self, s: Standing, target: Setting) -> Setting:
         """What its load needs on the way there: a kick, a pause, a ramp."""
@@ -776,38 +759,17 @@ class Engine:
 
         The same as `_settle` would do, without asking again what only another event can have changed.
         """
-        coming, leader, output, now = s.coming, s.leader, s.output, self._now.mono
-        if (
-            coming is None or leader is None or s.following != leader.place or now >= s.next_at + STEP
-            or s.pending is not None or s.refusal is not None or s.homing or s.failed is not None or s.stuck is not None
-            or output.shape is not None or output.name in self._touched
-            or not self._keeper.open or not self._boards[output.pin.board].up
-        ):  # fmt: skip
+        output, now = s.output, self._now.mono
+        if not self._keeper.open or not self._boards[output.pin.board].up or output.name in self._touched:
             return False
-        s.wanted = s.allowed = s.pending = coming.setting
-        s.counts, s.sent = coming.key, now
-        s.generation += 1
-        if not s.watched:
-            s.watched = True
-            self._push(self._mono, now + ANSWER_WITHIN, "answer", output.name)
-        self._drives.append(ev.Drive(output.name, s.generation, coming.setting))
+        setting = s.glide(now)
+        if setting is None:
+            return False
+        s.wanted = s.allowed = setting
+        self._send(s, setting)
         self._glided = True
-        due = s.next_at + STEP
-        segment = coming.segment
-        following: Coming | None = None
-        if due < coming.end:
-            setting = segment.at((due - coming.origin) / segment.length)
-            key = output.counts(setting)
-            if key != coming.key:
-                following = Coming(setting, key, segment, coming.origin, coming.end)
-        if following is None:
-            program, began = leader.setting, leader.made.mono
-            assert isinstance(program, Program)
-            after, following = program.ahead(s.next_at - began, output.counts, began, coming.key)
-            due = began + after if after is not None else now
-        s.coming, s.next_at = following, due
-        self._step_at(s, due)
-        if now >= s.told + SHOWN_EVERY or due >= now + SHOWN_EVERY:
+        self._step_at(s, s.next_at)
+        if now >= s.told + SHOWN_EVERY or s.next_at >= now + SHOWN_EVERY:
             s.told = now
             self._effects.append(ev.Changed("output", output.name))
         return True
@@ -825,14 +787,6 @@ class Engine:
         program = claim.setting
         if type(program) is Program and program.then == "release" and program.length is not None:
             self._push(self._mono, claim.made.mono + program.length, "over", claim.output, claim.slot)
-
-    def _value(self, s: Standing) -> Setting:
-        """What an output is wanted at now, where a program that begins takes it up."""
-        claim = leading(s.claims)
-        if claim is None:
-            return s.output.rest
-        wish = claim.setting
-        return wish.at(self._now.mono - claim.made.mono) if isinstance(wish, Program) else wish
 
     def _drive(self, s: Standing, target: Setting) -> None:
         if not self._boards[s.output.pin.board].up:
@@ -853,6 +807,9 @@ class Engine:
             s.attempts, s.failed, s.retry_at = 0, None, None
         if s.stuck is not None and s.stuck != target:
             s.stuck, s.corrected, s.fault = None, False, ""
+        self._send(s, target)
+
+    def _send(self, s: Standing, target: Setting) -> None:
         s.generation += 1
         s.pending, s.sent = target, self._now.mono
         if not s.watched:

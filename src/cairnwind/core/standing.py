@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from cairnwind.core.claims import Claim
+from cairnwind.core.claims import Claim, leading
 from cairnwind.core.interlocks import Refusal
 from cairnwind.core.model import Output
-from cairnwind.core.programs import Coming
+from cairnwind.core.programs import STEP, Coming, Program
 from cairnwind.core.settings import Setting
 from cairnwind.core.shaping import Way
 
@@ -93,3 +93,58 @@ class Standing:
         """Nothing has failed and nothing differs, as far as is known."""
         self.attempts, self.failed, self.retry_at = 0, None, None
         self.corrected, self.stuck, self.fault = False, None, ""
+
+    # --- programs -----------------------------------------------------------------------------------------
+
+    def value(self, now: int) -> Setting:
+        """What it is wanted at ``now`` (monotonic nanoseconds), where a program that begins takes it up."""
+        claim = leading(self.claims)
+        if claim is None:
+            return self.output.rest
+        wish = claim.setting
+        return wish.at(now - claim.made.mono) if isinstance(wish, Program) else wish
+
+    def follow(self, program: Program, claim: Claim, now: int) -> None:
+        """Bring ``wanted`` to where a running program is; what the timer would not tell apart stays as it was."""
+        if self.following == claim.place and now < self.next_at:
+            self.moving = True  # nothing changes before then, whoever asks meanwhile
+            return
+        began = claim.made.mono
+        t = now - began
+        if self.following == claim.place and self.coming is not None and now < self.next_at + STEP:
+            t = self.next_at - began  # as was worked out when the step before it was taken
+            setting, counts = self.coming.setting, self.coming.key
+        else:
+            setting = program.at(t)
+            counts = self.output.counts(setting)
+        if counts != self.counts or self.following != claim.place or program.over(t):
+            self.wanted, self.counts = setting, counts  # else the timer would not tell it from what it is at
+        due, self.coming = program.ahead(t, self.output.counts, began, counts)
+        self.moving = due is not None
+        self.following = claim.place if due is not None else None
+        self.next_at = began + due if due is not None else now
+
+    def glide(self, now: int) -> Setting | None:
+        """Take the next step of a slope that nothing here stands in the way of; None where `follow` has to be asked."""
+        coming, leader = self.coming, self.leader
+        if (
+            coming is None or leader is None or self.following != leader.place or now >= self.next_at + STEP
+            or self.pending is not None or self.refusal is not None or self.homing
+            or self.failed is not None or self.stuck is not None or self.output.shape is not None
+        ):  # fmt: skip
+            return None
+        self.counts = coming.key
+        due = self.next_at + STEP
+        self.coming = None
+        if due < coming.end:
+            setting = coming.segment.at((due - coming.origin) / coming.segment.length)
+            key = self.output.counts(setting)
+            if key != coming.key:
+                self.coming = Coming(setting, key, coming.segment, coming.origin, coming.end)
+        if self.coming is None:
+            program, began = leader.setting, leader.made.mono
+            assert isinstance(program, Program)
+            after, self.coming = program.ahead(self.next_at - began, self.output.counts, began, coming.key)
+            due = began + after if after is not None else now
+        self.next_at = due
+        return coming.setting
