@@ -253,13 +253,26 @@ def test_every_tone_has_an_end_and_a_later_tune_replaces_the_one_before() -> Non
     assert world.at("bell") == Tone(523_251)
     world.wait(2)
     assert world.at("bell") == SILENCE, "the first tune is gone for good"
-    # but under one of higher rank a tune goes on unheard, and ends in its time
+    # what is hidden, gated or out of reach is over: a tune never resumes in the middle
     world.wish("bell", sound.tune("A4:8"))
     world.wish("bell", Tone(880_000), Rank.HAND, "hand:1", lease(NS))
-    world.wait(1.5)
-    assert world.at("bell") == Tone(440_000)
-    world.wait(3)
+    world.wait(0.5)
+    assert world.at("bell") == Tone(880_000)
+    waiting = world.wish("bell", sound.tune("A4:8"))
+    assert (waiting.outcome, "a tune does not wait" in waiting.reason) == ("refused", True)
+    world.wait(1)
     assert world.at("bell") == SILENCE
+    for stop, start in (
+        (lambda at: ev.AllStop(at, "s", WHO), lambda at: ev.ResetStop(at, "r", WHO)),
+        (lambda at: ev.LinkLost(at, "b", "unplugged"), lambda at: ev.LinkUp(at, "b", (("bell", SILENCE),))),
+    ):
+        world.wish("bell", sound.tune("A4:8"))
+        world.wait(0.5)
+        assert world.at("bell") == Tone(440_000)
+        world.handle(stop)
+        world.handle(start)
+        world.wait(0.5)
+        assert world.at("bell") == SILENCE
 
 
 @pytest.mark.parametrize(

@@ -227,6 +227,11 @@ def test_the_pad_drives_while_it_is_renewed_and_no_longer(bench: Running) -> Non
     assert time.monotonic() - last < 1, "its lease is 300 ms"
     bench.site.steer("drive", 0, 1)
     bench.site.let_go("drive")
+    bench.site.lock("right", "red")
+    with pytest.raises(CallerError, match="right: locked out"):
+        bench.site.steer("drive", 0, 1)
+    assert bench.site.output("left")["claims"] == [], "one motor alone would turn what both should move"
+    bench.site.unlock("right", "red")
     assert pins[13] == pins[6] == 0
 
 

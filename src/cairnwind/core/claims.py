@@ -168,9 +168,7 @@ def restore(claim: Claim, now: Instant) -> Claim | None:
     if isinstance(program, Program):
         # it goes on where it would be by now; a tune never resumes in the middle, and what is over stays over
         claim = replace(claim, made=Instant(now.mono - max(0, now.wall - claim.made.wall), claim.made.wall))
-        if program.word in ("tune", "sweep") or (
-            program.then == "release" and program.over(now.mono - claim.made.mono)
-        ):
+        if program.heard or (program.then == "release" and program.over(now.mono - claim.made.mono)):
             return None
     if kind == "until":
         return claim if claim.lifetime.wall > now.wall else None

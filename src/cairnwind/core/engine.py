@@ -246,6 +246,11 @@ class Engine:
                 "a tone has an end, within 10 minutes",
                 "Say for how long: for 2 s. A tune may be longer.",
             )
+        if refusal is None and isinstance(setting, Program) and setting.heard:
+            leader = leading(s.claims)
+            if leader is not None and leader.rank > event.rank:
+                reason = f"{leader.text} leads with {output.say(leader.setting)}, and a tune does not wait"
+                refusal = Refusal("rank", reason, "Play it when that has ended.")
         if refusal is None and type(setting) is Level and setting.millihertz:
             refusal = self._trials.shared_timer(output.pin, setting.millihertz, output.name)
         if refusal is not None and not refusal.only_time:
@@ -705,6 +710,8 @@ class Engine:
 
     def _settle(self, s: Standing) -> None:
         """Walk the way from wish to pin for one output."""
+        if s.claims and s.output.takes == "tone":
+            self._hush(s)
         s.leader = leading(s.claims)
         wish = s.leader.setting if s.leader else s.output.rest
         s.moving = False
@@ -730,6 +737,18 @@ class Engine:
             s.unsaid = False
             self._journal_change(s)
         self._count_stopped(s)
+
+    def _hush(self, s: Standing) -> None:
+        """A tune that is hidden, gated or cannot reach its sounder is over: it never resumes in the middle."""
+        lead = leading(s.claims)
+        gate = self._keeper.refusal(s.output)
+        for claim in s.tunes:
+            if claim is not lead:
+                self._end(s, claim, "another sound is in its place, and a tune does not resume in the middle")
+            elif gate is not None:
+                self._end(s, claim, f"a tune does not resume in the middle: {gate.reason}")
+            elif not self._boards[s.output.pin.board].up:
+                self._end(s, claim, "a tune does not resume in the middle: its board is away")
 
     def _shape(self, s: Standing, target: Setting) -> Setting:
         """What its load needs on the way there: a kick, a pause, a ramp."""

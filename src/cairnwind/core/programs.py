@@ -110,6 +110,11 @@ class Program:
         object.__setattr__(self, "_ends", tuple(accumulate(segment.length for segment in self.segments)))
 
     @property
+    def heard(self) -> bool:
+        """A tune or a sweep: it never resumes in the middle."""
+        return self.word in ("tune", "sweep")
+
+    @property
     def round(self) -> int:
         """Nanoseconds of one round."""
         return self._ends[-1]

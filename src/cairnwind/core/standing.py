@@ -19,16 +19,20 @@ class Standing:
         "allowed",
         "asker",
         "attempts",
-        "claims", "coming", "confirmed",
+        "claims",
+        "coming",
+        "confirmed",
         "corrected",
         "counts",
         "failed",
-        "fault", "following",
+        "fault",
+        "following",
         "generation",
         "homing",
         "how",
         "leader",
-        "moving", "next_at",
+        "moving",
+        "next_at",
         "output",
         "pending",
         "refusal",
@@ -103,6 +107,13 @@ class Standing:
             return self.output.rest
         wish = claim.setting
         return wish.at(now - claim.made.mono) if isinstance(wish, Program) else wish
+
+    @property
+    def tunes(self) -> tuple[Claim, ...]:
+        """The claims of tunes, which end as soon as they are not heard."""
+        return tuple(
+            claim for claim in self.claims if isinstance(claim.setting, Program) and claim.setting.heard
+        )
 
     def follow(self, program: Program, claim: Claim, now: int) -> None:
         """Bring ``wanted`` to where a running program is; what the timer would not tell apart stays as it was."""

@@ -211,6 +211,7 @@ class LightViews:
         found = self.runtime.submit_all(commands)
         for outcome in found:
             if outcome.outcome in ("refused", "unreachable", "not recorded"):
+                self.let_go(name)  # one motor alone would turn what both should move
                 code = outcome.outcome.replace(" ", "-")
                 return problem(
                     code,
