@@ -75,7 +75,7 @@ def test_the_examples_of_the_readme_run(running: Running, monkeypatch: pytest.Mo
     (example,) = re.findall(r"```python\n(.*?)```", text, re.S)
     monkeypatch.setenv("CAIRNWIND_STATE", str(running.folder / "state"))
     exec(example.replace("kiln-vent", "vent"), {})
-    assert running.site.output("gallery")["confirmed"]["level"] == 40
+    eventually(lambda: running.site.output("gallery")["confirmed"]["level"] == 40)
     for command in re.findall(r"^    (cairnwind .*?)(?: +#.*)?$", text, re.M):
         words = command.split()[1:]
         assert running.cli(words[0], "--help").returncode == 0, command

@@ -3,6 +3,7 @@
   import { onDestroy, onMount } from 'svelte'
   import * as api from './api'
   import { attempt } from './live.svelte'
+  import { mode } from './mode.svelte'
   import Trace from './Trace.svelte'
   import type { Signal, Signals } from './types'
   import { at, shown, span } from './waves'
@@ -110,7 +111,7 @@
           <strong>{signal.label}</strong>
           <span>{points.wave ? 'pin' : signal.kind === 'pwm' ? 'duty' : signal.kind === 'tone' ? 'pitch' : ''} {at(data!, signal, marks[1] ?? marks[0] ?? 0)}</span>
         </div>
-        <Trace label={signal.label} kind={signal.kind} {points} from={range[0]} to={range[1]} {marks} last={number === traces.length - 1} {zoom} {pick} />
+        {#key mode.dark}<Trace label={signal.label} kind={signal.kind} {points} from={range[0]} to={range[1]} {marks} last={number === traces.length - 1} {zoom} {pick} />{/key}
       </div>
     {:else}
       <p class="quiet">Choose signals above. What they do from now on, and did in the last five minutes, is shown here.</p>
