@@ -114,6 +114,10 @@ def test_the_bell_plays(demo: Demo, tmp_path: Path) -> None:
         track.append(mido.Message("note_off", note=note, time=120))
     file.save(tmp_path / "chord.mid")
     assert "a tune of 3 notes" in demo.cli("play", "--midi", str(tmp_path / "chord.mid")).stdout
+    assert (
+        demo.cli("play", "--midi", str(tmp_path / "chord.mid"), "--text").stdout
+        == "tempo 120 C4:1/4 E4:1/4 G4:1/4\n"
+    )
     (tmp_path / "bad.mid").write_bytes(b"MThd nonsense")
     bad = demo.cli("play", "--midi", str(tmp_path / "bad.mid"))
     assert (bad.returncode, "bad.mid is no MIDI file" in bad.stderr) == (2, True)

@@ -146,14 +146,8 @@ def _preview(form: dict[str, Any]) -> None:
     for number, line in enumerate(draw.curve(picked, ROWS, 100.0, bottom)):
         label = "100 %" if number == 0 else f"{bottom:.0f} %" if number == ROWS - 1 else ""
         out.print(Text(f"  {label:>6} ") + Text(line, style="cyan"))
-    out.print(
-        Text(
-            f"  {'':6} 0 s{form['shown_seconds']:.4g} s".replace(
-                "0 s", "0 s" + " " * max(1, width - 4 - len(f"{form['shown_seconds']:.4g} s")), 1
-            ),
-            style="dim",
-        )
-    )
+    end = f"{form['shown_seconds']:.4g} s"
+    out.print(Text(f"  {'':6} 0 s{end.rjust(width - 3)}", style="dim"))
 
 
 def _height(setting: dict[str, Any]) -> float:
@@ -188,6 +182,11 @@ def _height(setting: dict[str, Any]) -> float:
     show_default=True,
     help="With --midi: which note of several.",
 )
+@click.option(
+    "--text",
+    is_flag=True,
+    help="With --midi: print the notes for the site file, to the nearest half-tone, instead.",
+)
 @click.option("--test", is_flag=True, help="A test tone of 1 kHz for a second.")
 @click.option(
     "--sweep",
@@ -204,7 +203,7 @@ def _height(setting: dict[str, Any]) -> float:
 @as_json
 @click.pass_context
 def play(
-    ctx: click.Context, tune: tuple[str, ...], output: str | None, midi: str | None, track: int | None, voice: str, test: bool,
+    ctx: click.Context, tune: tuple[str, ...], output: str | None, midi: str | None, track: int | None, voice: str, text: bool, test: bool,
     sweep: tuple[str, str] | None, over: str, wav: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Play TUNE on a sounder: the name of a tune of the site, or notes.
@@ -222,6 +221,15 @@ def play(
         from cairnwind.client.midi import read
 
         notes = read(midi, track=track, rule=voice)
+        if text:
+            from cairnwind.core import pitch, sound
+
+            heard = [
+                (pitch.nearest(round(hertz * 1000)) if hertz else 0, round(seconds * NS))
+                for hertz, seconds in notes
+            ]
+            click.echo(sound.write(heard))
+            return
     form: Any = {"kind": "tune", "notes": notes}
     if sweep is not None:
         form = {"kind": "sweep", "from": sweep[0], "to": sweep[1], "over": over}

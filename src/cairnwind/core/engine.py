@@ -710,7 +710,8 @@ class Engine:
 
     def _settle(self, s: Standing) -> None:
         """Walk the way from wish to pin for one output."""
-        if s.claims and s.output.takes == "tone":
+        claims = s.claims
+        if claims and (len(claims) > 1 or type(claims[0].setting) is Program):
             self._hush(s)
         s.leader = leading(s.claims)
         wish = s.leader.setting if s.leader else s.output.rest
@@ -740,9 +741,11 @@ class Engine:
 
     def _hush(self, s: Standing) -> None:
         """A tune that is hidden, gated or cannot reach its sounder is over: it never resumes in the middle."""
-        lead = leading(s.claims)
-        gate = self._keeper.refusal(s.output)
-        for claim in s.tunes:
+        tunes = s.tunes
+        if not tunes:
+            return
+        lead, gate = leading(s.claims), self._keeper.refusal(s.output)
+        for claim in tunes:
             if claim is not lead:
                 self._end(s, claim, "another sound is in its place, and a tune does not resume in the middle")
             elif gate is not None:

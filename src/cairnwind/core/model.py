@@ -350,7 +350,7 @@ class Output:
 
     def say(self, setting: Setting | Program) -> str:
         """The setting in this output's words."""
-        if isinstance(setting, Level | Colour | Tone | Drive):
+        if isinstance(setting, tuple):  # all but a program
             return show(brief(setting), self.words, dimmable=self.dimmable)
         return setting.text
 

@@ -47,10 +47,15 @@ def millihertz(value: object, a4: int = A4) -> int:
         ) from None
 
 
+def nearest(tone: int) -> int:
+    """The number of the note nearest to a frequency."""
+    return round(69 + 12 * math.log2(tone / A4))
+
+
 def show(tone: int) -> str:
     """As people say it: 'A4 (440 Hz)' where it is a note, to the nearest hundredth of a half-tone; else '443 Hz'."""
     hertz = f"{tone / 1_000_000:.10g} kHz" if tone >= 10_000_000 else f"{round(tone / 1000, 2):.10g} Hz"
-    note = 69 + 12 * math.log2(tone / A4)
-    if abs(note - round(note)) > 0.01 or not 12 <= round(note) <= 131:
+    note = nearest(tone)
+    if abs(12 * math.log2(tone / of_number(note))) > 0.01 or not 12 <= note <= 131:
         return hertz
-    return f"{_NAMES[round(note) % 12]}{round(note) // 12 - 1} ({hertz})"
+    return f"{_NAMES[note % 12]}{note // 12 - 1} ({hertz})"

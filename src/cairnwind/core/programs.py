@@ -520,7 +520,7 @@ def _steps(value: object, read: Read) -> list[tuple[Setting, int, int]]:
 def energy(program: Program, key: Callable[[Setting], Fraction], until: int) -> Fraction:
     """The integral of ``key`` (a share of full) over the first ``until`` nanoseconds, in seconds at full.
 
-    Exact for holds, and for lines of what is linear in its numbers; a wave counts as its mean, which is exact too.
+    Exact for holds, for lines of what is linear in its numbers, and for whole waves.
     """
     total = Fraction(0)
     t = 0

@@ -231,8 +231,9 @@ def show(setting: Setting, words: tuple[str, str] = ("off", "on"), *, dimmable: 
 
 def brief(setting: Setting) -> Setting:
     """A level or a drive in the midst of a fade, to a tenth of a percent: what people want to read."""
-    if isinstance(setting, Level | Drive) and setting.parts % 1000 and abs(setting.parts) > 1000:
-        return setting._replace(parts=round(setting.parts, -3))
+    match setting:
+        case Level(parts) | Drive(parts) if parts % 1000 and abs(parts) > 1000:
+            return setting._replace(parts=round(parts, -3))
     return setting
 
 
