@@ -441,16 +441,16 @@ class Engine:
             s.unsaid = s.moving  # the journal holds no steps
             if not s.moving:
                 self._journal_change(s)
+        # in the midst of a slope the next step is near, and nothing is left to do until then
         if not (s.moving and event.setting == s.allowed and s.next_at < self._now.mono + SHOWN_EVERY):
-            self._touched[event.output] = (
-                None  # else the next step is near, and nothing is left to do until then
-            )
+            self._touched[event.output] = None
         if expected is None or event.setting == expected:
             if awaited is not None or expected is None:  # a late answer to what had been given up counts too
                 s.well()
                 if s.homing and s.confirmed == s.output.safe:
                     s.homing = False
-                if s.asker:
+                if s.asker and (event.setting == s.allowed or s.following is not None):
+                    # a motor on its ramp has not done yet what was asked; a program has begun
                     said = f"{s.output.say(event.setting)}, {event.how} by board {s.output.pin.board}"
                     self._tell(s, "confirmed", said)
             return

@@ -407,7 +407,8 @@ class Output:
             raise CallerError(
                 "bad-value",
                 f"{self.name}: a {program.word} needs levels between off and on, and it has none.",
-                "Blink it, or give it a 'frequency' in the site file.",
+                "Blink it, or "
+                + ("give it a 'frequency' in the site file." if KINDS[self.kind].dims else "say on or off."),
             )
         return program
 
