@@ -412,5 +412,13 @@ def test_a_stick_drives_only_from_its_middle_on_and_lets_go_when_it_is_not_known
     hold(0, -80)
     assert isinstance(world.at("left"), Drive)
     assert world.at("left") != Drive(0)
+    world.handle(lambda at: ev.Lock(at, "l", WHO, "right", "red"))
+    hold(0, 0)
+    hold(0, 90)
+    assert world.engine.output_now("left").claims == (), "both motors or none"
+    assert world.at("left") == Drive(0)
+    world.handle(lambda at: ev.Unlock(at, "u", WHO, "right", "red"))
+    hold(0, 0)
+    hold(0, 90)
     world.handle(lambda at: ev.LinkLost(at, "b", "unplugged"))
     assert world.engine.output_now("left").claims == ()

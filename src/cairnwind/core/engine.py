@@ -573,6 +573,11 @@ class Engine:
                     self._now, f"stick-{self._entries}", source, name, drive, Rank.HAND, slot, RELEASED
                 )
                 self._wish(wish)
+        stands = {name: held(self._standings[name].claims, slot) for name in (pad.left, pad.right)}
+        if not all(stands.values()):
+            for name, claim in stands.items():
+                if claim is not None:
+                    self._end(self._standings[name], claim, "the other motor may not move")
 
     # --- bare pins ----------------------------------------------------------------------------------------
 
