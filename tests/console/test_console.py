@@ -28,9 +28,8 @@ def browser() -> Iterator[Browser]:
         found.close()
 
 
-@pytest.fixture
-def page(browser: Browser, running: Running) -> Iterator[Page]:
-    """Signed in, at 1280 x 800. Whatever the browser complains of fails the test."""
+def signed_in(browser: Browser, running: Running, heading: str) -> Iterator[Page]:
+    """A page at 1280 x 800. Whatever the browser complains of fails the test."""
     context = browser.new_context(viewport={"width": 1280, "height": 800}, timezone_id="Asia/Tokyo")
     found = context.new_page()
     errors: list[str] = []
@@ -46,10 +45,15 @@ def page(browser: Browser, running: Running) -> Iterator[Page]:
         ),
     )
     found.goto(running.service.sign_in_link())
-    expect(found.get_by_role("heading", name="Test bench")).to_be_visible()
+    expect(found.get_by_role("heading", name=heading)).to_be_visible()
     yield found
     context.close()
     assert errors == []
+
+
+@pytest.fixture
+def page(browser: Browser, running: Running) -> Iterator[Page]:
+    yield from signed_in(browser, running, "Test bench")
 
 
 def test_what_is_turned_in_the_page_is_so_and_the_other_way_round(page: Page, running: Running) -> None:

@@ -14,7 +14,7 @@ from vcdvcd import VCDVCD
 from cairnwind.core import colours
 from cairnwind.core.settings import FULL
 from tests.conftest import Running, eventually
-from tests.console.test_console import browser  # noqa: F401
+from tests.console.test_console import browser, signed_in  # noqa: F401
 from tests.service.test_light import SITE
 
 
@@ -27,24 +27,7 @@ def bench(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
 
 @pytest.fixture
 def page(browser: Browser, bench: Running) -> Iterator[Page]:  # noqa: F811
-    """Signed in. Whatever the browser complains of fails the test."""
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
-    found = context.new_page()
-    errors: list[str] = []
-    found.on("pageerror", lambda error: errors.append(str(error)))
-    found.on(
-        "console",
-        lambda message: (
-            errors.append(message.text)
-            if message.type == "error" and "Failed to load" not in message.text
-            else None
-        ),
-    )
-    found.goto(bench.service.sign_in_link())
-    expect(found.get_by_role("heading", name="Bench")).to_be_visible()
-    yield found
-    context.close()
-    assert errors == []
+    yield from signed_in(browser, bench, "Bench")
 
 
 def test_a_colour_and_a_tune_are_chosen(page: Page, bench: Running) -> None:

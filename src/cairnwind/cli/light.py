@@ -368,7 +368,7 @@ def fit(
     """
     from cairnwind.boards import timers
     from cairnwind.core import pwm
-    from cairnwind.service.lightviews import fit_form, fit_row, timer_form
+    from cairnwind.service.fits import fit_form, fit_row, timer_form
 
     if timer is None:
         forms = [timer_form(timers.load(name)) for name in timers.names()]

@@ -36,8 +36,8 @@ from cairnwind.service.asked import CALLER, answer, caller, caller_key, json_bod
 from cairnwind.service.boardviews import BoardViews
 from cairnwind.service.first import clock
 from cairnwind.service.keys import Keys
-from cairnwind.service.lightviews import LightViews, wanted
-from cairnwind.service.problems import from_http, from_trouble, problem
+from cairnwind.service.lightviews import CLAIM, LightViews, wanted, wish
+from cairnwind.service.problems import OF_OUTCOME, from_http, from_trouble, problem
 from cairnwind.service.repeats import Repeats
 from cairnwind.service.runtime import Runtime
 from cairnwind.service.server import HANDOVER, HEADERS
@@ -253,31 +253,13 @@ class _Api:
     # --- commands -----------------------------------------------------------------------------------------
 
     def make_claim(self) -> Response:
-        body = json_body(
-            {
-                "output",
-                "setting",
-                "over",
-                "program",
-                "rank",
-                "for",
-                "until",
-                "lease",
-                "lasting",
-                "when_possible",
-                "wait",
-            }
-        )
+        body = json_body({"output", "wait", *CLAIM})
         output = self._output(need(body, "output"))
         setting = wanted(body, output, self.site.tunes)
         rank, life = self._lifetime(body)
 
         def command(at: Any) -> ev.Command:
-            name = self.runtime.command_id()
-            slot = PERSON if rank is Rank.PERSON else f"hand:{name}"
-            return ev.Wish(
-                at, name, caller(), output.name, setting, rank, slot, life, bool(body.get("when_possible"))
-            )
+            return wish(self.runtime.command_id(), at, output, setting, rank, life, body)
 
         return self._do(command, output, waits(body), made=True)
 
@@ -418,9 +400,7 @@ class _Api:
         else:
             scope = f"{caller_key().id} {request.method} {request.path}"
             form = self.repeats.once(scope, token, request.get_data(), decide)
-        code = {"refused": "refused", "unreachable": "unreachable", "not recorded": "not-recorded"}.get(
-            form["outcome"]
-        )
+        code = OF_OUTCOME.get(form["outcome"])
         if code is None or (code == "unreachable" and form["claim"]):
             return answer(form, 201 if made else 200)
         name = f"{output.name}: " if output else ""

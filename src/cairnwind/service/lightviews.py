@@ -10,20 +10,23 @@ from flask import Response, request
 
 from cairnwind.boards import timers
 from cairnwind.core import events as ev
-from cairnwind.core import programs, pwm, sound
+from cairnwind.core import programs, sound
 from cairnwind.core.claims import PERSON, Lifetime, Rank, lease
 from cairnwind.core.errors import CallerError, unknown
 from cairnwind.core.model import Output
 from cairnwind.core.programs import Program
-from cairnwind.core.quantities import NS, parse
+from cairnwind.core.quantities import NS
 from cairnwind.core.settings import FULL, Level, Setting
 from cairnwind.core.stick import LEASE, Pad, mix
 from cairnwind.service import shapes
 from cairnwind.service.asked import answer, caller, caller_key, json_body
 from cairnwind.service.first import clock
-from cairnwind.service.problems import problem
+from cairnwind.service.fits import fit_form, timer_form
+from cairnwind.service.problems import OF_OUTCOME, problem
 from cairnwind.service.runtime import Runtime
 
+CLAIM = ("setting", "over", "program", "rank", "for", "until", "lease", "lasting", "when_possible")
+"""Members of a request for a claim, beside the output or outputs."""
 POINTS = 240
 """Of a preview's curve."""
 LOOK = 60 * NS
@@ -57,6 +60,22 @@ def wanted(
     if "over" in body:
         raise CallerError("bad-value", "'over' goes with a setting.", "A ramp has its own.")
     return _named(output, lambda: program(body["program"], output, tunes, place, of))
+
+
+def wish(
+    command: str,
+    at: Any,
+    output: Output,
+    setting: Setting | Program | None,
+    rank: Rank,
+    life: Lifetime,
+    body: dict[str, Any],
+) -> ev.Wish:
+    """The command that a request for a claim asks for: persons share a slot, each hold has its own."""
+    slot = PERSON if rank is Rank.PERSON else f"hand:{command}"
+    return ev.Wish(
+        at, command, caller(), output.name, setting, rank, slot, life, bool(body.get("when_possible"))
+    )
 
 
 def program(form: Any, output: Output, tunes: Any, place: int = 0, of: int = 1) -> Program:
@@ -108,39 +127,21 @@ class LightViews:
 
     def run(self) -> Response:
         """One program on several outputs, begun at the same moment; checked whole before any of it happens."""
-        body = json_body(
-            {
-                "outputs",
-                "program",
-                "setting",
-                "over",
-                "rank",
-                "for",
-                "until",
-                "lease",
-                "lasting",
-                "when_possible",
-            }
-        )
+        body = json_body({"outputs", *CLAIM})
         outputs = self._outputs(body.get("outputs"))
         rank, life = self._lifetime(body)
         asked = [
             wanted(body, output, self.site.tunes, place, len(outputs)) for place, output in enumerate(outputs)
         ]
         at = clock()
-        commands: list[ev.Command] = []
-        for output, wish in zip(outputs, asked, strict=True):
-            name = self.runtime.command_id()
-            slot = PERSON if rank is Rank.PERSON else f"hand:{name}"
-            commands.append(
-                ev.Wish(
-                    at, name, caller(), output.name, wish, rank, slot, life, bool(body.get("when_possible"))
-                )
-            )
+        commands: list[ev.Command] = [
+            wish(self.runtime.command_id(), at, output, setting, rank, life, body)
+            for output, setting in zip(outputs, asked, strict=True)
+        ]
         found = self.runtime.submit_all(commands)
         forms = [shapes.outcome_form(outcome, output) for outcome, output in zip(found, outputs, strict=True)]
         worst = min((form["outcome"] for form in forms), key=WORST.index)
-        code = {"refused": "refused", "unreachable": "unreachable", "not recorded": "not-recorded"}.get(worst)
+        code = OF_OUTCOME.get(worst)
         if code is not None:
             first = next(form for form in forms if form["outcome"] == worst)
             return problem(
@@ -163,13 +164,13 @@ class LightViews:
                 "'place' is not the number of one of so many outputs.",
                 "Send place 0 of 4, 1 of 4, …",
             )
-        wish = wanted(body, output, self.site.tunes, place, of)
-        if not isinstance(wish, Program):
+        made = wanted(body, output, self.site.tunes, place, of)
+        if not isinstance(made, Program):
             raise CallerError(
                 "bad-value", "A setting by itself has no curve.", "Give it an 'over', or send a program."
             )
         found = self.runtime.publisher.find(output.name)
-        return answer(preview_form(wish.starting(found[0].wanted if found else output.rest), output))
+        return answer(preview_form(made.starting(found[0].wanted if found else output.rest), output))
 
     def get_tunes(self) -> Response:
         """The tunes of the site file."""
@@ -210,9 +211,9 @@ class LightViews:
                 commands.append(ev.Renew(at, number, caller(), motor, slot, setting))
         found = self.runtime.submit_all(commands)
         for outcome in found:
-            if outcome.outcome in ("refused", "unreachable", "not recorded"):
+            if outcome.outcome in OF_OUTCOME:
                 self.let_go(name)  # one motor alone would turn what both should move
-                code = outcome.outcome.replace(" ", "-")
+                code = OF_OUTCOME[outcome.outcome]
                 return problem(
                     code,
                     f"{outcome.output}: {outcome.reason}.",
@@ -317,39 +318,6 @@ def preview_form(made: Program, output: Output) -> dict[str, Any]:
         "writes_if_sampled": looked * 50 // NS, "counts": output.steps, "curve": curve, "last": shapes.setting(output, last),
         "mean": round(float(programs.energy(made, lambda each: Fraction(output.duties(each)[0], FULL), until)) * NS / max(1, until) * 100, 2)
         if output.takes == "level" and output.light.curve == "straight" else None,
-    }  # fmt: skip
-
-
-def timer_form(timer: pwm.Timer) -> dict[str, Any]:
-    """A timer as a JSON object."""
-    low, high = timer.reach
-    return {
-        "name": timer.name, "title": timer.title, "clock": timer.clock, "prescalers": list(timer.prescalers), "width": timer.width,
-        "fixed": timer.fixed or None, "slope": "dual" if timer.dual else "single", "finer": timer.finer, "duty_width": timer.duty_width or None,
-        "lowest_hertz": float(low), "highest_hertz": float(high), "channels": {channel: list(pins) for channel, pins in timer.channels.items()},
-    }  # fmt: skip
-
-
-def fit_form(timer: pwm.Timer, hertz: str, duty: str, first: str) -> dict[str, Any]:
-    """Candidates and the best as a JSON object. Raises `CallerError` for what is no frequency, duty or order."""
-    if first not in (pwm.ERROR, pwm.RESOLUTION):
-        raise CallerError("bad-value", f"'{first}' is no order.", "Say error or resolution.")
-    asked, share = parse(hertz, "a frequency", bare="hz"), parse(duty, "a share", bare="%") / 100
-    found = pwm.candidates(timer, asked, share)
-    best = pwm.best(timer, asked, share, first)
-    waves = [[float(at), level] for at, level in pwm.edges(timer, best)]
-    return {
-        "timer": timer_form(timer), "hertz": float(asked), "duty": float(share * 100), "first": first, "beyond": pwm.beyond(timer, asked),
-        "best": fit_row(best), "candidates": [fit_row(each) for each in found], "wave": {"seconds": float(2 / best.hertz), "edges": waves},
-    }  # fmt: skip
-
-
-def fit_row(fit: pwm.Fit) -> dict[str, Any]:
-    """One candidate."""
-    return {
-        "prescaler": fit.prescaler, "period": fit.period, "compare": fit.compare, "hertz": float(fit.hertz), "error_percent": float(fit.error),
-        "duty": float(fit.duty * 100), "duty_error_percent": float(fit.duty_error), "steps": fit.steps, "period_ns": float(fit.period_ns),
-        "in_reach": fit.in_reach,
     }  # fmt: skip
 
 

@@ -32,6 +32,10 @@ def problem(code: str, sentence: str, remedy: str = "", **more: Any) -> Response
     return Response(dump(form), status, content_type="application/problem+json")
 
 
+OF_OUTCOME = {"refused": "refused", "unreachable": "unreachable", "not recorded": "not-recorded"}
+"""The codes of outcomes that are problems."""
+
+
 def from_trouble(error: Trouble) -> Response:
     """The problem of one of our errors."""
     return problem(error.code, error.sentence, error.remedy)
