@@ -77,7 +77,7 @@ def test_the_kernels_device_is_set_up_and_given_the_same_bits(
     path = tmp_path / "spidev0.0"
     path.touch()
     told: list[tuple[int, bytes]] = []
-    monkeypatch.setattr(strip.fcntl, "ioctl", lambda file, number, value: told.append((number, value)))
+    monkeypatch.setattr(strip, "ioctl", lambda file, number, value: told.append((number, value)))
     link, said = opened(str(path), "RGB")
     assert [number for number, _ in told] == [0x40016B01, 0x40016B03, 0x40046B04], (
         "mode, bits, speed, as spidev.h numbers them"

@@ -11,11 +11,11 @@ so what is shown is *sent*, never read back.
 
 from __future__ import annotations
 
-import fcntl
 import os
 import struct
 import time
 from collections.abc import Mapping
+from fcntl import ioctl
 from typing import Protocol
 
 from cairnwind.boards.wire import Put
@@ -75,9 +75,9 @@ class SpiDevice:
                 "device", f"{path} cannot be opened: {os.strerror(error.errno or 0)}.", remedy
             ) from None
         try:
-            fcntl.ioctl(self._file, _WR_MODE, struct.pack("B", 0))
-            fcntl.ioctl(self._file, _WR_BITS, struct.pack("B", 8))
-            fcntl.ioctl(self._file, _WR_SPEED, struct.pack("I", SPEED))
+            ioctl(self._file, _WR_MODE, struct.pack("B", 0))
+            ioctl(self._file, _WR_BITS, struct.pack("B", 8))
+            ioctl(self._file, _WR_SPEED, struct.pack("I", SPEED))
         except OSError as error:
             os.close(self._file)
             raise BoardError(
