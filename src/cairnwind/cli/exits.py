@@ -25,7 +25,9 @@ CODES = {
     "port": (9, "state folder, database, port or secret cannot be used"),
     "not-recorded": (10, "not recorded, or too busy: try again"),
     "busy": (10, "not recorded, or too busy: try again"),
-    "bad-value": (2, "wrong use: a value or an option"),
+    "bad-value": (2, "wrong use: a value, an option or a phrase"),
+    "bad-phrase": (2, "wrong use: a value, an option or a phrase"),
+    "asks-back": (2, "wrong use: a value, an option or a phrase"),
 }
 OTHER = 1
 INTERRUPTED = 130

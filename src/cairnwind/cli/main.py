@@ -24,6 +24,7 @@ ELSEWHERE = {
     **dict.fromkeys(("play", "run", "fit", "compare", "steer"), "light"),
     "wire": "wiring",
     "do": "prompt",
+    **dict.fromkeys(("plan", "timers"), "planning"),
     "firmware": "firmware",
 }
 """Commands and the modules that have them."""

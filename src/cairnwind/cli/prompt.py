@@ -1,4 +1,4 @@
-"""The prompt: ``cairnwind do`` without a phrase. For now it takes the commands below, with history and completion."""
+"""Phrases at the command line: ``cairnwind do PHRASE``, and a prompt with history and completion without one."""
 
 from __future__ import annotations
 
@@ -6,35 +6,51 @@ import shlex
 import sys
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
+from zoneinfo import ZoneInfo
 
 import click
 
-from cairnwind.cli.main import _complain, _site, main
-from cairnwind.core.errors import CallerError, Trouble, nearest
+from cairnwind.cli.main import _complain, _site, as_json, main
+from cairnwind.core.errors import BoardError, CallerError, Trouble
 
 if TYPE_CHECKING:
     from prompt_toolkit.completion import Completion
 
-COMMANDS = ("turn", "release", "run", "play", "try", "why", "look", "pins")
+    from cairnwind.client import Site
+
+COMMANDS = ("why", "look", "pins", "try", "timers", "plan", "journal")
+"""Commands that the prompt also takes; everything else is a phrase."""
 LEAVE = ("bye", "exit", "quit")
+FOLLOWS = ["turn", "fade", "toggle", "blink", "breathe", "flicker", "play", "pulse", "run", "release", "wait", "after", "every", "at", "then", "and", "except", "on", "off", "to", "over", "for", "until", "times", "all", "lamps", "everything", "in", "from", "scene", "half", "sunrise", "sunset"]  # fmt: skip
 
 
 @main.command(name="do", context_settings={"ignore_unknown_options": True})
-@click.argument("words", nargs=-1)
+@click.argument("phrase", nargs=-1)
+@click.option("--dry", is_flag=True, help="Say what would be done, and do nothing.")
+@as_json
 @click.pass_context
-def do(ctx: click.Context, words: tuple[str, ...]) -> None:
-    """A prompt for turn, release, run, play, try, why, look and pins, with history and completion; or do WORDS once."""
-    if words:
-        _run(ctx, list(words))
+def do(ctx: click.Context, phrase: tuple[str, ...], dry: bool, as_json: bool) -> None:
+    """Do what a PHRASE says: 'turn gallery to 40 % over 3 s for 10 min'. Without one: a prompt.
+
+    The language is in docs/phrases.md. Everything can be said in several ways; the answer shows how it was
+    understood. Where a phrase may mean two things it is not done, and both are named.
+    """
+    site = _site(ctx)
+    if phrase:
+        _say(site, " ".join(phrase), dry=dry, as_json=as_json)
         return
-    _site(ctx).facts()  # fails here, in words, if there is no service
-    for line in _lines(ctx):
+    site.facts()  # fails here, in words, if there is no service
+    for line in _lines(ctx, site):
+        words = line.split()
         try:
-            said = shlex.split(line)
-            if said and said[0] in LEAVE:
+            if not words:
+                continue
+            if words[0] in LEAVE:
                 return
-            if said:
-                _run(ctx, said)
+            if words[0] in COMMANDS:
+                _run(ctx, shlex.split(line))
+            else:
+                _say(site, line, dry=dry, as_json=as_json)
         except ValueError:
             _complain(CallerError("bad-value", "A quotation mark is not closed.", "Close it, and try again."))
         except Trouble as error:
@@ -47,17 +63,89 @@ def do(ctx: click.Context, words: tuple[str, ...]) -> None:
             click.echo()
 
 
+def _say(site: Site, phrase: str, *, dry: bool, as_json: bool) -> None:
+    from cairnwind.cli import show
+
+    try:
+        form = site.rehearse_phrase(phrase) if dry else site.do(phrase)
+    except Trouble as error:
+        _point(phrase, error)
+        raise
+    if as_json:
+        show.emit(form)
+    elif dry:
+        _dry(form, ZoneInfo(site.facts()["timezone"]))
+    else:
+        _done(form)
+
+
+def _point(phrase: str, error: Trouble) -> None:
+    """The phrase with a caret below the word that is not understood."""
+    at, end = error.more.get("at"), error.more.get("end")
+    if isinstance(at, int) and isinstance(end, int):
+        click.echo(f"  {phrase}\n  {' ' * at}{click.style('^' * (end - at), fg='red')}", err=True)
+
+
+def _done(form: dict[str, Any]) -> None:
+    click.echo(
+        f"{click.style(form['phrase'], bold=True)}: {form['outcome']}{' (' + form['reason'] + ')' if form['reason'] else ''}"
+    )
+    parts = form.get("parts", [])
+    odd = [part for part in parts if part["outcome"] != "driving"] if len(parts) > 1 else []
+    for part in odd:
+        click.echo(f"  {part['output']}: {part['outcome']}{': ' + part['reason'] if part['reason'] else ''}")
+    if form["outcome"] in ("blocked", "unreachable"):
+        raise BoardError(
+            "unreachable" if form["outcome"] == "unreachable" else "refused",
+            f"{form['reason']}.",
+            form["remedy"],
+        )
+
+
+def _dry(form: dict[str, Any], zone: ZoneInfo) -> None:
+    """What would be done, as a table."""
+    from rich.table import Table
+    from rich.text import Text
+
+    from cairnwind.cli import show
+
+    out = show.console()
+    out.print(Text.assemble("understood as  ", (form["phrase"], "bold")))
+    if form["every_seconds"]:
+        out.print(f"at once, and again every {form['every_seconds']:g} s")
+    elif form["begins"]:
+        out.print(f"begins at {show.time_of(form['begins'], zone)}")
+    table = Table(box=None, padding=(0, 2, 0, 0), show_header=True, header_style="dim")
+    for name in ("after", "output", "now", "would be", "lasting"):
+        table.add_column(name)
+    for step in form["steps"]:
+        after = f"{step['after_seconds']:g} s" if step["after_seconds"] else ""
+        if step["stop"]:
+            table.add_row(after, "everything", "", "safe: the all-stop", "until a keeper resets it")
+        for order in step["orders"]:
+            would = {"toggle": "toggled", "release": "released"}.get(order["act"]) or (
+                order["setting"] or {}
+            ).get("words", "")
+            table.add_row(
+                after,
+                order["label"],
+                order["now"],
+                would,
+                order["lasting"] or ("until the plan changes it" if order["act"] == "claim" else ""),
+            )
+            after = ""
+    out.print(table)
+    out.print(Text("Nothing was done.", style="dim"))
+
+
 def _run(ctx: click.Context, words: list[str]) -> None:
-    if words[0] not in COMMANDS:
-        hint = nearest(words[0], COMMANDS) or f"Known here: {', '.join(COMMANDS)}."
-        raise CallerError("bad-value", f"'{words[0]}' is not known here.", hint)
     command = main.get_command(ctx, words[0])
     assert command is not None
     with command.make_context(words[0], words[1:], parent=ctx.find_root()) as inner:
         command.invoke(inner)
 
 
-def _lines(ctx: click.Context) -> Iterable[str]:
+def _lines(ctx: click.Context, site: Site) -> Iterable[str]:
     if not sys.stdin.isatty():
         for line in sys.stdin:
             yield line.strip()
@@ -69,11 +157,12 @@ def _lines(ctx: click.Context) -> Iterable[str]:
 
     state = (ctx.find_root().params.get("state")) or None
     session: Any = PromptSession(
-        history=FileHistory(str(running(state).path / "prompt-history")), completer=_completer(ctx)
+        history=FileHistory(str(running(state).path / "prompt-history")), completer=_completer(site)
     )
     click.echo(
         click.style(
-            f"{', '.join(COMMANDS)}; Tab completes, the arrow keys bring back, Ctrl-D leaves.", dim=True
+            f"A phrase, or {', '.join(COMMANDS)}; Tab completes, the arrow keys bring back, Ctrl-D leaves.",
+            dim=True,
         )
     )
     while True:
@@ -85,44 +174,32 @@ def _lines(ctx: click.Context) -> Iterable[str]:
             return
 
 
-def _completer(ctx: click.Context) -> Any:
+def _completer(site: Site) -> Any:
     from prompt_toolkit.completion import Completer
     from prompt_toolkit.completion import Completion as Made
 
-    site = _site(ctx)
+    try:
+        names = (
+            [each["name"] for each in site.outputs()]
+            + [each["name"] for each in site.scenes()]
+            + [each["name"] for each in site.tunes()]
+        )
+    except Trouble:
+        names = []
 
     class Names(Completer):
-        """Commands first, then names of the running site, then what may follow."""
+        """Verbs and commands first, then names of the running site and what may follow."""
 
         def get_completions(self, document: Any, event: Any) -> Iterable[Completion]:
-            words = document.text_before_cursor.split(" ")
-            begin = words[-1]
-            if len(words) == 1:
-                options = list(COMMANDS)
-            elif len(words) == 2:
-                options = self._names(words[0])
-            else:
-                options = {
-                    "turn": ["on", "off", "toggle", "half"],
-                    "try": ["output", "pwm", "tone", "input", "count", "analogue"],
-                }.get(words[0], [])
-            for option in options:
-                if option.startswith(begin):
+            before = document.text_before_cursor
+            begin = before.split(" ")[-1]
+            options = (
+                [*FOLLOWS[:14], *COMMANDS]
+                if " " not in before.strip() and not before.endswith(" ")
+                else [*names, *FOLLOWS]
+            )
+            for option in dict.fromkeys(options):
+                if option.startswith(begin.lower()):
                     yield Made(option, -len(begin))
-
-        def _names(self, verb: str) -> list[str]:
-            try:
-                if verb == "pins":
-                    return [each["name"] for each in site.boards()]
-                if verb == "try":
-                    return [
-                        pin["pin"]
-                        for board in site.boards()
-                        for pin in site.pins(board["name"])
-                        if pin["pin"] and not pin["user"]
-                    ]
-                return [each["name"] for each in site.outputs()]
-            except Trouble:
-                return []
 
     return Names()

@@ -153,6 +153,66 @@ class Site:
             "/programs/preview", {"output": output, "program": program, "place": place, "of": of}
         )
 
+    def do(self, phrase: str, *, wait: str = "1 s") -> dict[str, Any]:
+        """Carry out a phrase: 'turn gallery to 40 % over 3 s for 10 min'. The answer has the outcome and its parts.
+
+        Raises `CallerError` (``bad-phrase``, ``asks-back``), whose ``more`` says where in the phrase ('at', 'end'),
+        and which 'choices' there are.
+        """
+        return self._post("/phrases", {"phrase": phrase, "wait": wait})
+
+    def rehearse_phrase(self, phrase: str) -> dict[str, Any]:
+        """What a phrase would do: how it is understood, and each output that it concerns."""
+        return self._post("/phrases", {"phrase": phrase, "dry": True})
+
+    def scenes(self) -> list[dict[str, Any]]:
+        """The scenes there are."""
+        return self._list("/scenes")
+
+    def plan(self) -> dict[str, Any]:
+        """Schedules, with where they come from and when they are next, and timers."""
+        return self._dict("/plan")
+
+    def spans(self, begin: str | None = None, end: str | None = None) -> dict[str, Any]:
+        """When each schedule is on, from one time to another (RFC 3339, or a date in the site's zone)."""
+        return self._dict(f"/plan/spans?{_query({'from': begin, 'to': end})}")
+
+    def add_schedule(self, **facts: Any) -> dict[str, Any]:
+        """Add a schedule: ``name``, ``do``, ``from_``, ``to`` or ``for_``, ``repeat``, ``starts``, ``without``, ``also``."""
+        return self._post("/plan/schedules", _facts(facts))
+
+    def change_schedule(self, name: str, **facts: Any) -> dict[str, Any]:
+        """Put another in the place of a schedule that was added."""
+        return self._form("PUT", f"/plan/schedules/{quote(name, safe='')}", _facts(facts))
+
+    def drop_schedule(self, name: str) -> dict[str, Any]:
+        """Take a schedule off the plan."""
+        return self._form("DELETE", f"/plan/schedules/{quote(name, safe='')}")
+
+    def enable(self, schedule: str, enabled: bool = True) -> dict[str, Any]:
+        """Enable or disable a schedule."""
+        return self._form("PATCH", f"/plan/schedules/{quote(schedule, safe='')}", {"enabled": enabled})
+
+    def skip(self, schedule: str) -> dict[str, Any]:
+        """Leave out the next time of a schedule."""
+        return self._form("PATCH", f"/plan/schedules/{quote(schedule, safe='')}", {"skip_next": True})
+
+    def run_now(self, schedule: str) -> dict[str, Any]:
+        """Run a schedule now, for as long as it usually lasts."""
+        return self._form("PATCH", f"/plan/schedules/{quote(schedule, safe='')}", {"run_now": True})
+
+    def timers(self) -> list[dict[str, Any]]:
+        """Timers, and claims that end by time."""
+        return self._list("/plan/timers")
+
+    def extend(self, timer: int, longer: str) -> dict[str, Any]:
+        """Put a timer off, or let a claim last longer."""
+        return self._form("PATCH", f"/plan/timers/{timer}", {"longer": longer})
+
+    def cancel(self, timer: int) -> dict[str, Any]:
+        """Cancel a timer, or release the claim."""
+        return self._form("DELETE", f"/plan/timers/{timer}")
+
     def play(self, output: str, tune: str | list[Any], *, wait: str = "1 s") -> Outcome:
         """Play a tune on a sounder: notes as text, pairs of hertz and seconds, or the name of a tune of the site.
 
@@ -399,6 +459,10 @@ class Site:
         found: dict[str, Any] = self.call("GET", path)
         return found
 
+    def _form(self, method: str, path: str, body: dict[str, Any] | None = None) -> dict[str, Any]:
+        form: dict[str, Any] = self.call(method, path, body)
+        return form
+
     def _post(self, path: str, body: dict[str, Any]) -> dict[str, Any]:
         found: dict[str, Any] = self.call("POST", path, body)
         return found
@@ -488,4 +552,17 @@ def _problem(response: requests.Response) -> Trouble:
         return CallerError(
             "no-service", f"What answers at {response.url} is no Cairnwind service.", "Check the address."
         )
-    return (BoardError if code in BOARD_CODES else CallerError)(code, sentence, remedy)
+    made = (BoardError if code in BOARD_CODES else CallerError)(code, sentence, remedy)
+    made.more = {key: value for key, value in form.items() if key in ("at", "end", "choices", "key")}
+    return made
+
+
+def _facts(facts: dict[str, Any]) -> dict[str, Any]:
+    """Keywords as keys: ``from_`` is 'from', which Python keeps for itself."""
+    return {key.rstrip("_"): value for key, value in facts.items() if value is not None}
+
+
+def _query(values: dict[str, Any]) -> str:
+    return "&".join(
+        f"{key}={quote(str(value), safe='')}" for key, value in values.items() if value is not None
+    )

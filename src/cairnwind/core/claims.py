@@ -124,6 +124,8 @@ class Claim:
     made: Instant
     ends_mono: int | None = None
     ends_wall: int | None = None
+    scene: str = ""
+    """The scene that asked for it."""
 
     @property
     def text(self) -> str:
@@ -178,6 +180,6 @@ def restore(claim: Claim, now: Instant) -> Claim | None:
             return None
         return Claim(
             claim.id, claim.output, claim.slot, claim.rank, claim.setting, claim.place, claim.source,
-            claim.lifetime, claim.made, now.mono + left, now.wall + left,
+            claim.lifetime, claim.made, now.mono + left, now.wall + left, claim.scene,
         )  # fmt: skip
     return claim

@@ -23,14 +23,17 @@ from dataclasses import replace
 from typing import Any
 
 from cairnwind.core import events as ev
+from cairnwind.core.agenda import WORST, Agenda
 from cairnwind.core.claims import (
     PERSON,
     RELEASED,
     Claim,
     Instant,
+    Lifetime,
     Rank,
     Source,
     held,
+    lasting,
     leading,
     put,
     restore,
@@ -44,7 +47,7 @@ from cairnwind.core.interlocks import Gatekeeper, Refusal, Stop, Tag
 from cairnwind.core.model import Output, Site
 from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
 from cairnwind.core.programs import Program
-from cairnwind.core.quantities import NS
+from cairnwind.core.quantities import NS, show_duration
 from cairnwind.core.settings import Drive, Level, Setting, Tone, encode
 from cairnwind.core.shaping import Way, next_step
 from cairnwind.core.standing import Standing
@@ -83,14 +86,17 @@ class Engine:
         self._on_board: dict[str, list[str]] = {name: [] for name in site.boards}
         for name, output in site.outputs.items():
             self._on_board[output.pin.board].append(name)
-        self._recording = True
+        self.recording = True
         self._trouble = ""
         self._early: list[ev.Record] = []
         """What happened before the journal was read; it is numbered and recorded at the start."""
         self._mono: list[tuple[int, int, str, str, str]] = []
         self._wall: list[tuple[int, int, str, str, str]] = []
         self._entries = 0
-        self._now = Instant(0, 0)
+        self.now = Instant(0, 0)
+        self.agenda = Agenda(self)
+        self._inner = 0
+        self._gathering: tuple[ev.Do, int, str] | None = None
         self._lead: int | None = None
         self._drives: list[ev.Drive] = []
         self._effects: list[Any] = []
@@ -103,7 +109,7 @@ class Engine:
 
     def handle(self, event: ev.Event) -> list[ev.Effect]:
         """Take one event; return its effects, drives first and among those moves to off first."""
-        self._now = event.at
+        self.now = event.at
         self._drives, self._effects, self._touched, self._asked = [], [], {}, []
         self._glided = False
         self._notice_jump()
@@ -122,11 +128,13 @@ class Engine:
             ]
         for wish, claim, sequence in self._asked:
             self._answer(wish, claim, sequence)
+        if self._gathering is not None:
+            self._gather(*self._gathering)
         for name in self._touched:
             s = self._standings[name]
-            if s.moving and s.step_at is not None and max(s.step_at, self._now.mono) < s.told + SHOWN_EVERY:
+            if s.moving and s.step_at is not None and max(s.step_at, self.now.mono) < s.told + SHOWN_EVERY:
                 continue  # it moves on before anybody could have read it
-            s.told = self._now.mono
+            s.told = self.now.mono
             self._effects.append(ev.Changed("output", name))
         if len(self._drives) > 1:
             self._drives.sort(key=lambda drive: drive.setting.on)
@@ -175,7 +183,7 @@ class Engine:
     def site_now(self) -> SiteNow:
         """All-stop, lockout tags, and whether the journal can be written."""
         tags = tuple(tag for tags in self._keeper.tags.values() for tag in tags.values())
-        return SiteNow(self._keeper.stop, tags, self._recording, self._trouble)
+        return SiteNow(self._keeper.stop, tags, self.recording, self._trouble)
 
     def in_flight(self, drive: ev.Drive) -> bool:
         """Whether this drive is still the one that counts for its output."""
@@ -197,13 +205,14 @@ class Engine:
         """The output that a command names; if there is none (any more), the command is refused here."""
         s = self._standings.get(event.output)
         if s is None:
-            self._refuse(
+            self.refuse(
                 event, sequence, Refusal("name", "the site has no such output", "See: cairnwind look.")
             )
         return s
 
-    def _wish(self, event: ev.Wish) -> None:
-        sequence = self._number()
+    def wish(self, event: ev.Wish) -> None:
+        """Somebody wishes something."""
+        sequence = self.number()
         s = self._find(event, sequence)
         if s is None:
             return
@@ -212,16 +221,16 @@ class Engine:
             before = leading(s.claims)
             setting = s.output.off if (before.setting if before else s.output.rest).on else s.output.full
         elif type(setting) is Program:
-            setting = setting.starting(s.value(self._now.mono))
+            setting = setting.starting(s.value(self.now.mono))
         if self._permitted(s, event, setting, sequence):
             self._make(s, event, setting, sequence)
 
     def _overtaken(self, event: ev.Overtaken) -> None:
         """As if the command had been carried out and superseded at once, but for the flash in between."""
-        sequence = self._number()
+        sequence = self.number()
         reason = "a later 'off' overtook it"
         data = {"verb": "overtaken", "outcome": "driving", "reason": reason}
-        self._record(sequence, "command", event.output, f"{event.output} (superseded: {reason})", event, data)
+        self.record(sequence, "command", event.output, f"{event.output} (superseded: {reason})", event, data)
         self._effects.append(ev.Outcome(event.command, sequence, "driving", event.output, reason))
         self._effects.append(ev.Ended(event.command, event.output, "superseded", reason))
 
@@ -234,8 +243,8 @@ class Engine:
         output = s.output
         if setting == output.safe or (not setting.on and self._keeper.refusal(output) is None):
             return True
-        if not self._recording:
-            self._refuse(event, sequence, self._no_journal(), setting)
+        if not self.recording:
+            self.refuse(event, sequence, self.no_journal(), setting)
             return False
         if event.rank < Rank.PERSON or event.when_possible:
             return True
@@ -254,13 +263,13 @@ class Engine:
         if refusal is None and type(setting) is Level and setting.millihertz:
             refusal = self._trials.shared_timer(output.pin, setting.millihertz, output.name)
         if refusal is not None and not refusal.only_time:
-            self._refuse(event, sequence, refusal, setting)
+            self.refuse(event, sequence, refusal, setting)
             return False
         board = self._boards[output.pin.board]
         if not board.up:
             away = f"board {board.name} does not answer: {board.reason}"
             refusal = Refusal("link", away, "See to the board; say it again when the link is back.")
-            self._refuse(event, sequence, refusal, setting, "unreachable")
+            self.refuse(event, sequence, refusal, setting, "unreachable")
             return False
         return True
 
@@ -268,6 +277,13 @@ class Engine:
         life = event.lifetime
         if type(setting) is Tone and setting.on:
             life = sounding(life) or life
+        if (
+            s.output.auto_off
+            and setting.on
+            and event.rank is Rank.PERSON
+            and life.kind in ("takeover", "released")
+        ):
+            life = lasting(s.output.auto_off)
         ends_mono = ends_wall = None
         if life.kind in ("for", "lease"):
             ends_mono, ends_wall = event.at.mono + life.span, event.at.wall + life.span
@@ -275,8 +291,10 @@ class Engine:
             ends_wall = life.wall
         claim = Claim(
             sequence, s.output.name, event.slot, event.rank, setting, sequence, event.source, life, event.at,
-            ends_mono, ends_wall,
+            ends_mono, ends_wall, event.scene,
         )  # fmt: skip
+        if event.scene:
+            self.agenda.claimed(event.scene, s.output.name, event.slot, sequence)
         if claim.rank is Rank.PLAN:
             self._edge(s)
         s.claims = put(s.claims, claim)
@@ -291,7 +309,7 @@ class Engine:
         s = self._standings.get(event.output)
         claim = held(s.claims, event.slot) if s is not None else None
         if s is None or claim is None or claim.lifetime.kind != "lease":
-            self._refuse(event, self._number(), Refusal("lease", "this hold has ended", "Make a new one."))
+            self.refuse(event, self.number(), Refusal("lease", "this hold has ended", "Make a new one."))
             return
         span = claim.lifetime.span
         ends = (event.at.mono + span, event.at.wall + span)
@@ -300,14 +318,14 @@ class Engine:
             self._touched[event.output] = None
             self._effects.append(self._outcome(event.command, s, s.claims[-1], claim.id))
             return
-        sequence = self._number()
+        sequence = self.number()
         wish = ev.Wish(
             event.at, event.command, event.source, event.output, event.setting, claim.rank, claim.slot, claim.lifetime
         )  # fmt: skip
         if not self._permitted(s, wish, event.setting, sequence):
             return
         setting = (
-            event.setting.starting(s.value(self._now.mono))
+            event.setting.starting(s.value(self.now.mono))
             if type(event.setting) is Program
             else event.setting
         )
@@ -321,27 +339,29 @@ class Engine:
         self._tell(s, "superseded", f"by {claim.text}")
         self._asked.append((event, claim, sequence))
 
-    def _release(self, event: ev.Release) -> None:
-        sequence = self._number()
+    def release(self, event: ev.Release) -> None:
+        """'I no longer care.'"""
+        sequence = self.number()
         s = self._find(event, sequence)
         if s is None:
             return
         claim = held(s.claims, event.slot)
         below = leading(take(s.claims, event.slot))
         uncovered = below.setting if below else s.output.rest
-        if claim is not None and not self._recording and uncovered.on and uncovered != s.output.safe:
-            self._refuse(event, sequence, self._no_journal())
+        if claim is not None and not self.recording and uncovered.on and uncovered != s.output.safe:
+            self.refuse(event, sequence, self.no_journal())
             return
         reason = f"released {claim.text}" if claim else "nothing to release: nobody claims it there"
         if claim is not None:
-            self._end(s, claim, "released", journal=False)
+            self.end(s, claim, "released", journal=False)
         data = {"verb": "release", "slot": event.slot, "claim": claim.id if claim else None}
-        self._record(sequence, "command", event.output, f"{event.output}: {reason}", event, data)
-        word = "driving" if self._recording else "not recorded"
+        self.record(sequence, "command", event.output, f"{event.output}: {reason}", event, data)
+        word = "driving" if self.recording else "not recorded"
         self._effects.append(ev.Outcome(event.command, sequence, word, event.output, reason, claim=claim))
 
-    def _all_stop(self, event: ev.AllStop) -> None:
-        sequence = self._number()
+    def all_stop(self, event: ev.AllStop) -> None:
+        """Everything safe, now."""
+        sequence = self.number()
         first = self._keeper.stop is None
         if first:
             self._keeper.stop = Stop(event.at.wall, event.source, event.reason)
@@ -355,21 +375,21 @@ class Engine:
         self._effects.append(ev.Changed("site", ""))
         reason = "everything to safe" if first else "the all-stop was in force already"
         data = {"verb": "stop", "stop": stop_form(self._keeper.stop)}
-        self._record(sequence, "command", "", f"all-stop: {event.reason or 'no reason given'}", event, data)
-        word = "driving" if self._recording else "not recorded"
+        self.record(sequence, "command", "", f"all-stop: {event.reason or 'no reason given'}", event, data)
+        word = "driving" if self.recording else "not recorded"
         self._effects.append(ev.Outcome(event.command, sequence, word, "", reason))
         self._count_stopped()
         if not first:
             self._effects.append(ev.Ended(event.command, "", "confirmed", reason))
 
     def _reset_stop(self, event: ev.ResetStop) -> None:
-        sequence = self._number()
+        sequence = self.number()
         if not event.source.keeps:
             refusal = Refusal("role", "only a keeper resets an all-stop", "Use a key with the role keep.")
-            self._refuse(event, sequence, refusal)
+            self.refuse(event, sequence, refusal)
             return
-        if not self._recording and self._keeper.stop is not None:
-            self._refuse(event, sequence, self._no_journal())
+        if not self.recording and self._keeper.stop is not None:
+            self.refuse(event, sequence, self.no_journal())
             return
         was = self._keeper.stop
         self._keeper.stop = None
@@ -379,11 +399,11 @@ class Engine:
                 if s.refusal is not None:
                     self._touched[s.output.name] = None
         reason = "the all-stop is reset" if was else "there was no all-stop to reset"
-        self._record(sequence, "command", "", reason, event, {"verb": "reset"})
+        self.record(sequence, "command", "", reason, event, {"verb": "reset"})
         self._effects.append(ev.Outcome(event.command, sequence, "driving", "", reason))
 
     def _lock(self, event: ev.Lock) -> None:
-        sequence = self._number()
+        sequence = self.number()
         s = self._find(event, sequence)
         if s is None:
             return
@@ -395,22 +415,22 @@ class Engine:
         self._effects += [ev.KeepTag(tag), ev.Changed("site", "")]
         reason = f"locked out by tag '{event.tag}'"
         data = {"verb": "lock", "tag": tag_form(tag)}
-        self._record(sequence, "command", event.output, f"{event.output}: {reason}", event, data)
-        word = "driving" if self._recording else "not recorded"
+        self.record(sequence, "command", event.output, f"{event.output}: {reason}", event, data)
+        word = "driving" if self.recording else "not recorded"
         self._effects.append(ev.Outcome(event.command, sequence, word, event.output, reason))
 
     def _unlock(self, event: ev.Unlock) -> None:
-        sequence = self._number()
+        sequence = self.number()
         if self._find(event, sequence) is None:
             return
         tags = self._keeper.tags.get(event.output, {})
         tag = tags.get(event.tag)
         if tag is not None and not (event.source.keeps or event.source.who == tag.source.who):
             hung = f"tag '{tag.name}' was hung by the {tag.source.text}"
-            self._refuse(event, sequence, Refusal("lockout", hung, "They take it off, or a keeper does."))
+            self.refuse(event, sequence, Refusal("lockout", hung, "They take it off, or a keeper does."))
             return
-        if not self._recording:
-            self._refuse(event, sequence, self._no_journal())
+        if not self.recording:
+            self.refuse(event, sequence, self.no_journal())
             return
         if tag is not None:
             del tags[event.tag]
@@ -420,7 +440,7 @@ class Engine:
             self._touched[event.output] = None
         reason = f"tag '{event.tag}' taken off" if tag else f"no tag '{event.tag}' was on it"
         data = {"verb": "unlock", "tag": event.tag}
-        self._record(sequence, "command", event.output, f"{event.output}: {reason}", event, data)
+        self.record(sequence, "command", event.output, f"{event.output}: {reason}", event, data)
         self._effects.append(ev.Outcome(event.command, sequence, "driving", event.output, reason))
 
     # --- what boards and inputs say -----------------------------------------------------------------------
@@ -442,7 +462,7 @@ class Engine:
             if not s.moving:
                 self._journal_change(s)
         # in the midst of a slope the next step is near, and nothing is left to do until then
-        if not (s.moving and event.setting == s.allowed and s.next_at < self._now.mono + SHOWN_EVERY):
+        if not (s.moving and event.setting == s.allowed and s.next_at < self.now.mono + SHOWN_EVERY):
             self._touched[event.output] = None
         if expected is None or event.setting == expected:
             if awaited is not None or expected is None:  # a late answer to what had been given up counts too
@@ -467,8 +487,8 @@ class Engine:
         text = f"board {s.output.pin.board} shows {s.output.say(s.confirmed)} instead of {s.output.say(expected)}, also after a correction"
         if s.fault != text:
             s.fault = text
-            self._record(
-                self._number(), "fault", s.output.name, f"{s.output.name}: {text}", None, {"fault": text}
+            self.record(
+                self.number(), "fault", s.output.name, f"{s.output.name}: {text}", None, {"fault": text}
             )
         self._tell(s, "failed", text)
         self._back_off(s, expected)
@@ -483,14 +503,14 @@ class Engine:
         tried, s.pending, s.confirmed, s.how = s.pending, None, None, ""
         if s.attempts == 0:
             text = f"{s.output.name}: could not be set to {s.output.say(tried)}: {reason}"
-            self._record(self._number(), "failed", s.output.name, text, None, {"reason": reason})
+            self.record(self.number(), "failed", s.output.name, text, None, {"reason": reason})
         self._tell(s, "failed", reason)
         self._back_off(s, tried)
         self._touched[s.output.name] = None
 
     def _back_off(self, s: Standing, tried: Setting) -> None:
         s.failed = tried
-        s.retry_at = self._now.mono + min(RETRY_FIRST << min(s.attempts, 10), RETRY_LONGEST)
+        s.retry_at = self.now.mono + min(RETRY_FIRST << min(s.attempts, 10), RETRY_LONGEST)
         s.attempts += 1
         self._push(self._mono, s.retry_at, "retry", s.output.name)
 
@@ -533,7 +553,7 @@ class Engine:
 
     def _see(self, contact: Contact, active: bool | None, edge: int = 0, settled: bool = False) -> None:
         before = contact.seen
-        if contact.see(active, self._now.mono, self._now.wall, edge, settled=settled):
+        if contact.see(active, self.now.mono, self.now.wall, edge, settled=settled):
             self._journal_input(contact)
         elif contact.deadline is not None:
             self._push(self._mono, contact.deadline, "input", contact.input.name)
@@ -565,19 +585,19 @@ class Engine:
             claim = held(s.claims, slot)
             centred = not any(each.on for each in drives)
             if centred and claim is not None:
-                self._end(s, claim, "the stick was let go")
+                self.end(s, claim, "the stick was let go")
             elif not centred and (claim is None or claim.setting != drive):
                 self._entries += 1
                 source = Source("stick", pad.label or pad.name)
                 wish = ev.Wish(
-                    self._now, f"stick-{self._entries}", source, name, drive, Rank.HAND, slot, RELEASED
+                    self.now, f"stick-{self._entries}", source, name, drive, Rank.HAND, slot, RELEASED
                 )
-                self._wish(wish)
+                self.wish(wish)
         stands = {name: held(self._standings[name].claims, slot) for name in (pad.left, pad.right)}
         if not all(stands.values()):
             for name, claim in stands.items():
                 if claim is not None:
-                    self._end(self._standings[name], claim, "the other motor may not move")
+                    self.end(self._standings[name], claim, "the other motor may not move")
 
     # --- bare pins ----------------------------------------------------------------------------------------
 
@@ -591,10 +611,10 @@ class Engine:
                 "unreachable",
                 Refusal("link", f"board {board.name} does not answer: {board.reason}", "See to the board."),
             )
-        if refusal is None and not self._recording and event.parts:
-            refusal = self._no_journal()
+        if refusal is None and not self.recording and event.parts:
+            refusal = self.no_journal()
         if refusal is not None:
-            self._refuse(event, self._number(), refusal, word=word)
+            self.refuse(event, self.number(), refusal, word=word)
             return
         trial = Trial(
             pin,
@@ -607,15 +627,15 @@ class Engine:
         )
         sequence = self.sequence
         if self._trials.put(trial):
-            sequence = self._number()
+            sequence = self.number()
             self._effects += [ev.Work(pin.board, pin.line, trial), ev.Changed("board", pin.board)]
             data = {"verb": "try", "pin": pin.name, "mode": event.mode}
-            self._record(sequence, "command", pin.name, f"trying {pin.both}: {trial.text}", event, data)
+            self.record(sequence, "command", pin.name, f"trying {pin.both}: {trial.text}", event, data)
         self._push(self._mono, trial.ends, "trial", pin.board, str(pin.line))
         self._effects.append(ev.Outcome(event.command, sequence, "driving", "", trial.text))
 
     def _end_try(self, event: ev.EndTry) -> None:
-        sequence = self._number()
+        sequence = self.number()
         trial = self._trials.take(event.pin.board, event.pin.line)
         text = f"{event.pin.both} is let go" if trial else f"nothing is being tried on {event.pin.both}"
         if trial is not None:
@@ -623,7 +643,7 @@ class Engine:
                 ev.Work(event.pin.board, event.pin.line, None),
                 ev.Changed("board", event.pin.board),
             ]
-        self._record(
+        self.record(
             sequence, "command", event.pin.name, text, event, {"verb": "end-try", "pin": event.pin.name}
         )
         self._effects.append(ev.Outcome(event.command, sequence, "driving", "", text))
@@ -634,7 +654,7 @@ class Engine:
 
     def _trial_due(self, board: str, line: str) -> None:
         trial = self._trials.standing.get((board, int(line)))
-        if trial is not None and trial.ends <= self._now.mono:
+        if trial is not None and trial.ends <= self.now.mono:
             self._end_trials("whoever tried it did not renew it", board, int(line))
 
     def _end_trials(self, why: str, board: str = "", line: int | None = None) -> None:
@@ -646,7 +666,7 @@ class Engine:
             assert trial is not None
             self._effects += [ev.Work(name, number, None), ev.Changed("board", name)]
             text = f"the trial of {trial.pin.both} ended: {why}"
-            self._record(self._number(), "trial", trial.pin.name, text, None, {"why": why})
+            self.record(self.number(), "trial", trial.pin.name, text, None, {"why": why})
 
     # --- the service's own events -------------------------------------------------------------------------
 
@@ -659,11 +679,12 @@ class Engine:
         for tag in event.tags:
             if tag.output in self._standings:
                 self._keeper.tags.setdefault(tag.output, {})[tag.name] = tag
-        self._record(self._number(), "start", "", "the service started", None, {})
-        self._effects += [replace(record, sequence=self._number()) for record in self._early]
+        self.record(self.number(), "start", "", "the service started", None, {})
+        self._effects += [replace(record, sequence=self.number()) for record in self._early]
         self._early = []
         for claim in event.claims:
             self._take_back(claim)
+        self.agenda.start(event)
         for name in self._standings:
             self._touched[name] = None
         self._effects.append(ev.Changed("site", ""))
@@ -671,7 +692,7 @@ class Engine:
     def _take_back(self, stored: Claim) -> None:
         """Restore a stored claim, or say why it is not there any more."""
         s = self._standings.get(stored.output)
-        claim = restore(stored, self._now)
+        claim = restore(stored, self.now)
         why = "ended while the service was down"
         if s is None:
             claim, why = None, "its output is no longer in the site file"
@@ -686,27 +707,27 @@ class Engine:
             self._effects.append(ev.DropClaim(stored.output, stored.slot))
             return
         s.claims = put(s.claims, claim)
+        if claim.scene:
+            self.agenda.claimed(claim.scene, claim.output, claim.slot, claim.id)
         self._watch_end(claim)
 
     def _shutdown(self, event: ev.Shutdown) -> None:
         self._keeper.closing = True
-        self._record(
-            self._number(), "shutdown", "", "the service is stopping: every output to safe", None, {}
-        )
+        self.record(self.number(), "shutdown", "", "the service is stopping: every output to safe", None, {})
         for name in self._standings:
             self._touched[name] = None
         self._end_trials("the service is stopping")
 
     def _set_recording(self, event: ev.Recording) -> None:
-        if self._recording != event.ok:
-            self._recording, self._trouble = event.ok, event.reason
+        if self.recording != event.ok:
+            self.recording, self._trouble = event.ok, event.reason
             self._effects.append(ev.Changed("site", ""))
             text = (
                 "the journal can be written again"
                 if event.ok
                 else f"the journal cannot be written: {event.reason}"
             )
-            self._record(self._number(), "journal", "", text, None, {"ok": event.ok})
+            self.record(self.number(), "journal", "", text, None, {"ok": event.ok})
 
     def _tick(self, event: ev.Tick) -> None:
         """Time has passed; `_meet_deadlines` has done what was due."""
@@ -724,7 +745,7 @@ class Engine:
         if not isinstance(wish, Program):
             s.wanted, s.following = wish, None
         elif s.leader is not None:
-            s.follow(wish, s.leader, self._now.mono)
+            s.follow(wish, s.leader, self.now.mono)
             if s.moving:
                 self._step_at(s, s.next_at)
         s.refusal = None if s.wanted == s.output.safe and not s.moving else self._keeper.refusal(s.output)
@@ -752,17 +773,17 @@ class Engine:
         lead, gate = leading(s.claims), self._keeper.refusal(s.output)
         for claim in tunes:
             if claim is not lead:
-                self._end(s, claim, "another sound is in its place, and a tune does not resume in the middle")
+                self.end(s, claim, "another sound is in its place, and a tune does not resume in the middle")
             elif gate is not None:
-                self._end(s, claim, f"a tune does not resume in the middle: {gate.reason}")
+                self.end(s, claim, f"a tune does not resume in the middle: {gate.reason}")
             elif not self._boards[s.output.pin.board].up:
-                self._end(s, claim, "a tune does not resume in the middle: its board is away")
+                self.end(s, claim, "a tune does not resume in the middle: its board is away")
 
     def _shape(self, s: Standing, target: Setting) -> Setting:
         """What its load needs on the way there: a kick, a pause, a ramp."""
         assert s.output.shape is not None
         target, s.way, due = next_step(
-            s.output.shape, s.way, target, s.confirmed if s.pending is None else None, self._now.mono
+            s.output.shape, s.way, target, s.confirmed if s.pending is None else None, self.now.mono
         )
         if due is not None:
             s.moving = True
@@ -770,13 +791,13 @@ class Engine:
         return target
 
     def _step_at(self, s: Standing, due: int) -> None:
-        if s.step_at is None or due < s.step_at or s.step_at <= self._now.mono:
+        if s.step_at is None or due < s.step_at or s.step_at <= self.now.mono:
             s.step_at = due
             self._push(self._mono, due, "step", s.output.name)
 
     def _step_due(self, name: str, slot: str) -> None:
         s = self._standings[name]
-        if s.step_at is not None and s.step_at <= self._now.mono:
+        if s.step_at is not None and s.step_at <= self.now.mono:
             s.step_at = None
             if not self._glide(s):
                 self._touched[name] = None
@@ -786,7 +807,7 @@ class Engine:
 
         The same as `_settle` would do, without asking again what only another event can have changed.
         """
-        output, now = s.output, self._now.mono
+        output, now = s.output, self.now.mono
         if not self._keeper.open or not self._boards[output.pin.board].up or output.name in self._touched:
             return False
         setting = s.glide(now)
@@ -807,8 +828,8 @@ class Engine:
         claim = held(s.claims, slot)
         program = claim.setting if claim is not None else None
         if claim is not None and isinstance(program, Program) and program.then == "release":
-            if program.over(self._now.mono - claim.made.mono):
-                self._end(s, claim, "it has come to its end")
+            if program.over(self.now.mono - claim.made.mono):
+                self.end(s, claim, "it has come to its end")
 
     def _watch_program(self, claim: Claim) -> None:
         program = claim.setting
@@ -826,7 +847,7 @@ class Engine:
                     if s.allowed != target:
                         self._drive(s, s.allowed)
             return
-        if s.failed == target and s.retry_at is not None and self._now.mono < s.retry_at:
+        if s.failed == target and s.retry_at is not None and self.now.mono < s.retry_at:
             return
         if s.stuck == target and target != s.output.safe:
             return
@@ -838,7 +859,7 @@ class Engine:
 
     def _send(self, s: Standing, target: Setting) -> None:
         s.generation += 1
-        s.pending, s.sent = target, self._now.mono
+        s.pending, s.sent = target, self.now.mono
         if not s.watched:
             s.watched = True
             self._push(self._mono, s.sent + ANSWER_WITHIN, "answer", s.output.name)
@@ -855,7 +876,7 @@ class Engine:
         }
         said = s.output.say(claim.setting)
         tail = f" ({outcome.outcome}: {outcome.reason})" if outcome.reason else f" ({outcome.outcome})"
-        self._record(sequence, "command", claim.output, f"{claim.output} to {said}{tail}", event, data)
+        self.record(sequence, "command", claim.output, f"{claim.output} to {said}{tail}", event, data)
         self._effects.append(outcome)
         if outcome.outcome == "driving" and s.pending is None and s.confirmed == s.allowed:
             self._effects.append(
@@ -891,13 +912,16 @@ class Engine:
         else:
             word = "driving"
             reason = "it is so already" if s.pending is None and s.confirmed == claim.setting else ""
-        if not self._recording:
+        if not self.recording:
             word, reason = "not recorded", f"the journal cannot be written: {self._trouble}"
         return ev.Outcome(command, sequence, word, claim.output, reason, remedy, claim.setting, claim)
 
     # --- claims that end ----------------------------------------------------------------------------------
 
-    def _end(self, s: Standing, claim: Claim, why: str, *, journal: bool = True) -> None:
+    def end(self, s: Standing, claim: Claim, why: str, *, journal: bool = True) -> None:
+        """End a claim."""
+        if claim.scene:
+            self.agenda.forget(claim.scene, claim.output, claim.slot)
         s.claims = take(s.claims, claim.slot)
         self._effects.append(ev.DropClaim(claim.output, claim.slot))
         self._touched[s.output.name] = None
@@ -910,7 +934,7 @@ class Engine:
         """The plan changes this output: takeovers end."""
         for claim in s.claims:
             if claim.lifetime.kind == "takeover" and claim.slot == PERSON:
-                self._end(s, claim, "the plan takes over again")
+                self.end(s, claim, "the plan takes over again")
 
     def _disarm(self, standings: Iterable[Standing], why: str) -> None:
         """Where the site file asks for a new command after a stop, end what persons and hands had on."""
@@ -918,7 +942,7 @@ class Engine:
             if s.output.rearm == "command":
                 for claim in s.claims:
                     if _armed(claim):
-                        self._end(s, claim, why)
+                        self.end(s, claim, why)
 
     def _tell(self, s: Standing, ending: str, text: str) -> None:
         if s.asker:
@@ -956,7 +980,7 @@ class Engine:
             self._push(self._mono, claim.ends_mono, "claim", claim.output, claim.slot)
 
     def _meet_deadlines(self) -> None:
-        for heap, time in ((self._mono, self._now.mono), (self._wall, self._now.wall)):
+        for heap, time in ((self._mono, self.now.mono), (self._wall, self.now.wall)):
             while heap and heap[0][0] <= time:
                 _, _, kind, name, slot = heapq.heappop(heap)
                 _DEADLINES[kind](self, name, slot)
@@ -968,7 +992,7 @@ class Engine:
         if claim is None or claim.lifetime.kind in ("takeover", "released"):
             return
         calendar = claim.lifetime.kind == "until"
-        ends, time = (claim.ends_wall, self._now.wall) if calendar else (claim.ends_mono, self._now.mono)
+        ends, time = (claim.ends_wall, self.now.wall) if calendar else (claim.ends_mono, self.now.mono)
         assert ends is not None
         if ends <= time:
             words = {
@@ -976,13 +1000,13 @@ class Engine:
                 "for": "its time was up",
                 "until": "its time was up",
             }
-            self._end(s, claim, words[claim.lifetime.kind])
+            self.end(s, claim, words[claim.lifetime.kind])
         else:
             self._watch_end(claim)
 
     def _retry_due(self, name: str, slot: str) -> None:
         s = self._standings[name]
-        if s.retry_at is not None and s.retry_at <= self._now.mono:
+        if s.retry_at is not None and s.retry_at <= self.now.mono:
             s.retry_at = None
             self._touched[name] = None
 
@@ -991,7 +1015,7 @@ class Engine:
         s.watched = False
         if s.pending is None:
             return
-        if s.sent + ANSWER_WITHIN <= self._now.mono:
+        if s.sent + ANSWER_WITHIN <= self.now.mono:
             self._fail(s, f"board {s.output.pin.board} did not answer within {ANSWER_WITHIN // NS} s")
         else:
             s.watched = True
@@ -999,18 +1023,19 @@ class Engine:
 
     def _input_due(self, name: str, slot: str) -> None:
         contact = self._contacts[name]
-        if contact.due(self._now.mono, self._now.wall):
+        if contact.due(self.now.mono, self.now.wall):
             self._journal_input(contact)
 
     def _notice_jump(self) -> None:
         """A wall clock that was set is journalled; calendar ends follow it, durations do not."""
-        lead = self._now.wall - self._now.mono
+        lead = self.now.wall - self.now.mono
         if self._lead is not None and abs(lead - self._lead) > JUMP and not self._keeper.starting:
             if self.site.quiet is not None:
                 self._quiet_due("", "")
             moved = (lead - self._lead) / NS
             text = f"the clock was set {'forward' if moved > 0 else 'back'} by {abs(moved):.0f} s"
-            self._record(self._number(), "clock", "", text, None, {"moved": moved})
+            self.record(self.number(), "clock", "", text, None, {"moved": moved})
+            self.agenda.jumped()
         self._lead = lead
 
     def _quiet_due(self, name: str, slot: str) -> None:
@@ -1019,13 +1044,116 @@ class Engine:
 
         quiet = self.site.quiet
         assert quiet is not None
-        inside, due = told(quiet, self.site.timezone, self._now.wall)
+        inside, due = told(quiet, self.site.timezone, self.now.wall)
         self._keeper.quiet = words(quiet.end) if inside else ""
         self._keeper.loud = quiet.excepted
         self._push(self._wall, due, "quiet", "")
         for s in self._standings.values():
             if s.output.takes == "tone" and s.wanted.on:
                 self._touched[s.output.name] = None
+
+    # --- for the agenda -----------------------------------------------------------------------------------
+
+    def standing(self, name: str) -> Standing:
+        """How an output stands."""
+        return self._standings[name]
+
+    def effect(self, effect: ev.Effect) -> None:
+        """Add an effect."""
+        self._effects.append(effect)
+
+    def at_wall(self, due: int, kind: str, name: str) -> None:
+        """Wake for something at a time of the wall clock."""
+        self._push(self._wall, due, kind, name)
+
+    def at_mono(self, due: int, kind: str, name: str) -> None:
+        """Wake for something at a time of the monotonic clock."""
+        self._push(self._mono, due, kind, name)
+
+    def inner(self, command: str) -> str:
+        """A name for a command within a command."""
+        self._inner += 1
+        return f"{command}.{self._inner}"
+
+    def gather(self, event: ev.Do, sequence: int, reason: str) -> None:
+        """Answer a phrase with one outcome that holds those of its parts, once they are known."""
+        self._gathering = event, sequence, reason
+
+    def _gather(self, event: ev.Do, sequence: int, reason: str) -> None:
+        self._gathering = None
+        within = f"{event.command}."
+        parts = [
+            each for each in self._effects if type(each) is ev.Outcome and each.command.startswith(within)
+        ]
+        self._effects = [
+            each
+            for each in self._effects
+            if not (type(each) is ev.Outcome and each.command.startswith(within))
+        ]
+        worst = min(parts, key=lambda each: WORST.index(each.outcome), default=None)
+        word = worst.outcome if worst else "waiting" if reason else self.word
+        why = f"{worst.output}: {worst.reason}" if worst and worst.reason else reason
+        remedy = worst.remedy if worst else ""
+        self._effects.append(ev.Outcome(event.command, sequence, word, "", why, remedy, parts=tuple(parts)))
+
+    @property
+    def word(self) -> str:
+        """The outcome of what is simply done."""
+        return "driving" if self.recording else "not recorded"
+
+    def _extend(self, event: ev.Extend) -> None:
+        sequence = self.number()
+        s = self._standings.get(event.output)
+        claim = held(s.claims, event.slot) if s is not None else None
+        if (
+            s is None
+            or claim is None
+            or claim.ends_wall is None
+            or claim.lifetime.kind not in ("for", "until")
+        ):
+            self.refuse(
+                event,
+                sequence,
+                Refusal(
+                    "claim", "no claim that ends by time stands there", "Say it anew, with 'for' or 'until'."
+                ),
+            )
+            return
+        ends = claim.ends_wall + event.span
+        life = (
+            Lifetime("until", wall=ends)
+            if claim.lifetime.kind == "until"
+            else lasting(claim.lifetime.span + event.span)
+        )
+        mono = None if claim.ends_mono is None else claim.ends_mono + event.span
+        longer = replace(claim, lifetime=life, ends_wall=ends, ends_mono=mono)
+        s.claims = put(s.claims, longer)
+        self._watch_end(longer)
+        self._touched[event.output] = None
+        self._effects.append(ev.KeepClaim(longer))
+        text = f"{event.output}: the claim of {claim.text} lasts {show_duration(event.span)} longer"
+        data = {"verb": "claim", "claim": claim_form(longer), "outcome": self.word, "reason": ""}
+        self.record(sequence, "command", event.output, text, event, data)
+        self._effects.append(
+            ev.Outcome(
+                event.command, sequence, self.word, event.output, text, setting=claim.setting, claim=longer
+            )
+        )
+
+    def _do(self, event: ev.Do) -> None:
+        self.agenda.do(event)
+
+    def _change_timer(self, event: ev.ChangeTimer) -> None:
+        self.agenda.change_timer(event)
+
+    def _plan(self, event: ev.Plan) -> None:
+        self.agenda.change(event)
+
+    def _timer_due(self, name: str, slot: str) -> None:
+        self.agenda.timer_due(int(name))
+
+    def _plan_due(self, name: str, slot: str) -> None:
+        self.agenda.due(name)
 
     # --- small helpers ------------------------------------------------------------------------------------
 
@@ -1036,16 +1164,17 @@ class Engine:
         s.well()
 
     def _set_board(self, name: str, up: bool, reason: str) -> None:
-        self._boards[name] = BoardNow(name, up, reason, self._now.wall)
+        self._boards[name] = BoardNow(name, up, reason, self.now.wall)
         self._effects.append(ev.Changed("board", name))
         text = f"board {name} answers" if up else f"board {name} does not answer: {reason}"
-        self._record(self._number(), "link", name, text, None, {"up": up, "reason": reason})
+        self.record(self.number(), "link", name, text, None, {"up": up, "reason": reason})
 
-    def _number(self) -> int:
+    def number(self) -> int:
+        """The next number of the journal."""
         self.sequence += 1
         return self.sequence
 
-    def _record(
+    def record(
         self,
         sequence: int,
         kind: str,
@@ -1054,12 +1183,13 @@ class Engine:
         event: ev.Command | None,
         data: dict[str, Any],
     ) -> None:
+        """Write a row of the journal."""
         command = event.command if event is not None else ""
         source = event.source.text if event is not None else ""
-        record = ev.Record(sequence, self._now, kind, subject, text, command, source, data)
+        record = ev.Record(sequence, self.now, kind, subject, text, command, source, data)
         (self._early if self._keeper.starting else self._effects).append(record)
 
-    def _refuse(
+    def refuse(
         self,
         event: ev.Command,
         sequence: int,
@@ -1067,11 +1197,12 @@ class Engine:
         setting: Setting | Program | None = None,
         word: str = "refused",
     ) -> None:
+        """Answer a command with a refusal."""
         name = event.pin.name if isinstance(event, ev.TryPin) else getattr(event, "output", "")
         wanted = f" to {self._standings[name].output.say(setting)}" if setting is not None else ""
         text = f"{name or 'site'}{wanted} ({word}: {refusal.reason})"
         data = {"verb": type(event).__name__.lower(), "outcome": word, "reason": refusal.reason}
-        self._record(sequence, "command", name, text, event, data)
+        self.record(sequence, "command", name, text, event, data)
         outcome = ev.Outcome(
             event.command,
             sequence,
@@ -1083,7 +1214,8 @@ class Engine:
         )
         self._effects.append(outcome)
 
-    def _no_journal(self) -> Refusal:
+    def no_journal(self) -> Refusal:
+        """Why nothing but offs is done while the journal cannot be written."""
         reason = f"the journal cannot be written: {self._trouble}"
         return Refusal(
             "journal", reason, "Only moves toward off are carried out until it can; see to the disk."
@@ -1092,13 +1224,13 @@ class Engine:
     def _journal_change(self, s: Standing) -> None:
         assert s.confirmed is not None
         text = f"{s.output.name} is {s.output.say(s.confirmed)} ({s.how})"
-        self._record(self._number(), "change", s.output.name, text, None, {"setting": encode(s.confirmed)})
+        self.record(self.number(), "change", s.output.name, text, None, {"setting": encode(s.confirmed)})
 
     def _journal_input(self, contact: Contact) -> None:
         name = contact.input.name
         self._effects.append(ev.Changed("input", name))
-        self._record(
-            self._number(),
+        self.record(
+            self.number(),
             "input",
             name,
             f"{name} is {contact.input.say(contact.active)}",
@@ -1108,8 +1240,8 @@ class Engine:
 
     def _journal_end(self, claim: Claim, why: str) -> None:
         text = f"{claim.output}: the claim of {claim.text} ended: {why}"
-        self._record(
-            self._number(),
+        self.record(
+            self.number(),
             "ended",
             claim.output,
             text,
@@ -1132,8 +1264,9 @@ def _armed(claim: Claim) -> bool:
 
 
 _HANDLERS: dict[type, Callable[[Engine, Any], None]] = {
-    ev.Overtaken: Engine._overtaken, ev.Wish: Engine._wish, ev.Renew: Engine._renew, ev.Release: Engine._release,
-    ev.AllStop: Engine._all_stop, ev.ResetStop: Engine._reset_stop, ev.Lock: Engine._lock, ev.Unlock: Engine._unlock,
+    ev.Do: Engine._do, ev.Extend: Engine._extend, ev.ChangeTimer: Engine._change_timer, ev.Plan: Engine._plan,
+    ev.Overtaken: Engine._overtaken, ev.Wish: Engine.wish, ev.Renew: Engine._renew, ev.Release: Engine.release,
+    ev.AllStop: Engine.all_stop, ev.ResetStop: Engine._reset_stop, ev.Lock: Engine._lock, ev.Unlock: Engine._unlock,
     ev.Confirmed: Engine._confirmed, ev.Answers: Engine._answers, ev.Failed: Engine._failed, ev.LinkUp: Engine._link_up,
     ev.LinkLost: Engine._link_lost, ev.InputSeen: Engine._input_seen, ev.Recording: Engine._set_recording,
     ev.TryPin: Engine._try_pin, ev.EndTry: Engine._end_try, ev.TrialFailed: Engine._trial_failed,
@@ -1142,4 +1275,5 @@ _HANDLERS: dict[type, Callable[[Engine, Any], None]] = {
 _DEADLINES: dict[str, Callable[[Engine, str, str], None]] = {
     "claim": Engine._claim_due, "retry": Engine._retry_due, "answer": Engine._answer_due, "input": Engine._input_due,
     "trial": Engine._trial_due, "step": Engine._step_due, "over": Engine._over_due, "quiet": Engine._quiet_due,
+    "timer": Engine._timer_due, "plan": Engine._plan_due,
 }  # fmt: skip

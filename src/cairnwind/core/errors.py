@@ -18,6 +18,8 @@ class Trouble(Exception):
         self.code = code
         self.sentence = sentence
         self.remedy = remedy
+        self.more: dict[str, object] = {}
+        """What else a program may want to know of it."""
 
     def __str__(self) -> str:
         return f"{self.sentence} {self.remedy}".strip()

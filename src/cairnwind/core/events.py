@@ -8,15 +8,19 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from cairnwind.core.claims import Claim, Instant, Lifetime, Rank, Source
+from cairnwind.core.course import Course, Timer
 from cairnwind.core.fact import fact
 from cairnwind.core.interlocks import Stop, Tag
 from cairnwind.core.model import Pin
 from cairnwind.core.programs import Program
 from cairnwind.core.settings import Setting
 from cairnwind.core.trials import Trial
+
+if TYPE_CHECKING:
+    from cairnwind.core.plan import Schedule, Span
 
 # --- commands ---------------------------------------------------------------------------------------------
 
@@ -34,6 +38,7 @@ class Wish:
     slot: str
     lifetime: Lifetime
     when_possible: bool = False
+    scene: str = ""
 
 
 @fact
@@ -136,7 +141,67 @@ class Overtaken:
     output: str
 
 
-Command = TryPin | EndTry | Overtaken | Wish | Renew | Release | AllStop | ResetStop | Lock | Unlock
+@fact
+class Do:
+    """Carry out a course: now, or when its lead says."""
+
+    at: Instant
+    command: str
+    source: Source
+    course: Course
+
+
+@fact
+class Extend:
+    """Let a claim that ends by time last ``span`` nanoseconds longer."""
+
+    at: Instant
+    command: str
+    source: Source
+    output: str
+    slot: str
+    span: int
+
+
+@fact
+class ChangeTimer:
+    """Put a timer off by ``span`` nanoseconds, or (0) cancel it."""
+
+    at: Instant
+    command: str
+    source: Source
+    timer: int
+    span: int = 0
+
+
+@fact
+class Plan:
+    """Change the plan: 'put' or 'drop' a schedule, 'enable', 'disable', 'skip' its next span, or 'run' it now."""
+
+    at: Instant
+    command: str
+    source: Source
+    verb: str
+    name: str
+    schedule: Schedule | None = None
+
+
+Command = (
+    Do
+    | Extend
+    | ChangeTimer
+    | Plan
+    | TryPin
+    | EndTry
+    | Overtaken
+    | Wish
+    | Renew
+    | Release
+    | AllStop
+    | ResetStop
+    | Lock
+    | Unlock
+)
 
 # --- what links, inputs and the service report ------------------------------------------------------------
 
@@ -253,6 +318,11 @@ class Start:
     claims: tuple[Claim, ...] = ()
     stop: Stop | None = None
     tags: tuple[Tag, ...] = ()
+    timers: tuple[Timer, ...] = ()
+    schedules: tuple[tuple[Schedule, Span | None], ...] = ()
+    """Each with the span that it was last seen in."""
+    last: int = 0
+    """The journal's latest wall time: a clock before that is not to be believed."""
 
 
 @fact
@@ -351,6 +421,35 @@ class DropTag:
 
 
 @fact
+class KeepTimer:
+    """Store a timer."""
+
+    timer: Timer
+
+
+@fact
+class DropTimer:
+    """The timer is over."""
+
+    id: int
+
+
+@fact
+class KeepSchedule:
+    """Store a schedule, or the state of one of the site file's, with the span that it is in."""
+
+    schedule: Schedule
+    now: Span | None
+
+
+@fact
+class DropSchedule:
+    """The schedule is gone."""
+
+    name: str
+
+
+@fact
 class Outcome:
     """The answer to a command: *driving*, *waiting*, *blocked*, *refused*, *unreachable*, *not recorded*."""
 
@@ -362,6 +461,8 @@ class Outcome:
     remedy: str = ""
     setting: Setting | Program | None = None
     claim: Claim | None = None
+    parts: tuple[Outcome, ...] = ()
+    """Of a command to several outputs: theirs, one by one."""
 
 
 @fact
@@ -383,5 +484,19 @@ class Changed:
 
 
 Effect = (
-    Drive | Work | Record | KeepClaim | DropClaim | KeepStop | KeepTag | DropTag | Outcome | Ended | Changed
+    Drive
+    | Work
+    | Record
+    | KeepClaim
+    | DropClaim
+    | KeepStop
+    | KeepTag
+    | DropTag
+    | KeepTimer
+    | DropTimer
+    | KeepSchedule
+    | DropSchedule
+    | Outcome
+    | Ended
+    | Changed
 )

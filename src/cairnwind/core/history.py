@@ -26,7 +26,7 @@ def claim_form(claim: Claim) -> dict[str, Any]:
         "id": claim.id, "output": claim.output, "slot": claim.slot, "rank": claim.rank.word,
         "setting": encode_wanted(claim.setting), "place": claim.place, "source": source_form(claim.source),
         "lifetime": {"kind": claim.lifetime.kind, "span": claim.lifetime.span, "wall": claim.lifetime.wall},
-        "made": claim.made.wall, "ends": claim.ends_wall,
+        "made": claim.made.wall, "ends": claim.ends_wall, "scene": claim.scene,
     }  # fmt: skip
 
 
@@ -34,7 +34,7 @@ def claim_read(form: Mapping[str, Any]) -> Claim:
     """The claim of a stored form."""
     return Claim(
         form["id"], form["output"], form["slot"], Rank[form["rank"].upper()], decode_wanted(form["setting"]), form["place"],
-        Source(**form["source"]), Lifetime(**form["lifetime"]), Instant(0, form["made"]), None, form["ends"],
+        Source(**form["source"]), Lifetime(**form["lifetime"]), Instant(0, form["made"]), None, form["ends"], form.get("scene", ""),
     )  # fmt: skip
 
 

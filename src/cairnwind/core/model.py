@@ -33,6 +33,7 @@ from cairnwind.core.settings import (
 from cairnwind.core.shaping import Shape
 
 if TYPE_CHECKING:
+    from cairnwind.core.moments import Where
     from cairnwind.core.programs import Program
     from cairnwind.core.pwm import Timer
     from cairnwind.core.stick import Pad
@@ -243,6 +244,10 @@ class Output:
     steps: int = STEPS
     """How many duties its timer tells apart."""
     shape: Shape | None = None
+    auto_off: int = 0
+    """Nanoseconds after which what a person has on goes off, if they did not say how long; 0: it does not."""
+    rated: tuple[int, int] = (0, 0)
+    """How many switchings and how many nanoseconds on it is good for; 0: not said."""
     pixels: int = 0
     """Of a run on a strip: how many."""
     switch: Switch | None = None
@@ -481,7 +486,18 @@ class Site:
     pads: Mapping[str, Pad] = field(default_factory=dict)
     tunes: Mapping[str, Program] = field(default_factory=dict)
     quiet: Quiet | None = None
+    groups: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """Outputs that are named together."""
     broker: Any = None
     """Address and credentials of the message broker (`cairnwind.boards.facts.Broker`), if there is one."""
     listen: tuple[str, int] = ("127.0.0.1", 8470)
     durability: str = "power"
+    source: tuple[str, str] = ("", "")
+    """The path of the site file, and its text."""
+
+    @property
+    def where(self) -> Where:
+        """Its time zone, and where it is."""
+        from cairnwind.core.moments import Where  # time zones are not needed on the way to safe
+
+        return Where(self.timezone, self.latitude, self.longitude)

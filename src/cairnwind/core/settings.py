@@ -102,7 +102,7 @@ def read(value: object, takes: str, words: tuple[str, str] = ("off", "on")) -> S
     """Read what was written or sent as a setting of the sort that an output takes.
 
     Texts are 'on', 'off', the output's own two words (off first), and then by ``takes``: '40 %' or '20 % duty';
-    a colour's name, '#e07b1c' or 'hue 30'; 'A4' or '440 Hz'; '-40 %'. Objects are what `encode` makes. Raises
+    a colour's name, '#e07b1c', 'hue 30' or, for white, '40 %'; 'A4' or '440 Hz'; '-40 %'. Objects are what `encode` makes. Raises
     `CallerError` (``bad-value``) for anything else and for what is out of range.
     """
     if isinstance(value, bool):
@@ -117,6 +117,8 @@ def read(value: object, takes: str, words: tuple[str, str] = ("off", "on")) -> S
             return ZERO[takes]
     match takes:
         case "colour":
+            if isinstance(value, str) and (value.rstrip().endswith("%") or value.strip().lower() == "half"):
+                return Colour(*[_level(value, words).parts] * 3)  # so white: all lamps can be told one level
             return Colour(*colours.read(value))
         case "tone":
             return tone(value)

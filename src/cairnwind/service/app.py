@@ -37,6 +37,7 @@ from cairnwind.service.boardviews import BoardViews
 from cairnwind.service.first import clock
 from cairnwind.service.keys import Keys
 from cairnwind.service.lightviews import CLAIM, LightViews, wanted, wish
+from cairnwind.service.planviews import PlanViews
 from cairnwind.service.problems import OF_OUTCOME, from_http, from_trouble, problem
 from cairnwind.service.repeats import Repeats
 from cairnwind.service.runtime import Runtime
@@ -102,6 +103,7 @@ class _Api:
             f"{v1}/boards": {"GET": self.get_boards},
             **BoardViews(self.runtime).routes(v1),
             **LightViews(self.runtime, self._lifetime).routes(v1),
+            **PlanViews(self.runtime, self.repeats).routes(v1),
             **Waveforms(self.runtime.signals).routes(v1),
             f"{v1}/claims": {"GET": self.get_claims, "POST": self.make_claim},
             f"{v1}/claims/<int:number>": {"PATCH": self.renew_claim, "DELETE": self.release_claim},

@@ -90,7 +90,9 @@ class Lanes:
 def _urgent(event: Any) -> bool:
     if type(event) is ev.Wish:
         return event.setting is not None and not event.setting.on
+    if type(event) is ev.Do:
+        return any(step.stop for step in event.course.steps[:1]) and event.course.lead is None
     return type(event) not in _PATIENT
 
 
-_PATIENT = (ev.ResetStop, ev.Unlock, ev.Release)
+_PATIENT = (ev.ResetStop, ev.Unlock, ev.Release, ev.Plan, ev.ChangeTimer, ev.Extend)

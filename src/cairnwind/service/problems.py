@@ -12,7 +12,7 @@ from cairnwind.service.shapes import dump
 
 STATUS = {
     "bad-value": 400, "bad-body": 400, "key": 401, "sign-in": 401, "role": 403, "origin": 403, "host": 421,
-    "unknown-name": 404, "no-claim": 404, "no-page": 404, "method": 405, "refused": 409, "too-large": 413,
+    "unknown-name": 404, "no-claim": 404, "no-page": 404, "bad-phrase": 400, "asks-back": 400, "method": 405, "refused": 409, "too-large": 413,
     "media": 415, "token": 422, "engine": 500, "unreachable": 503, "busy": 503, "not-recorded": 507,
 }  # fmt: skip
 TITLES = {
@@ -38,7 +38,7 @@ OF_OUTCOME = {"refused": "refused", "unreachable": "unreachable", "not recorded"
 
 def from_trouble(error: Trouble) -> Response:
     """The problem of one of our errors."""
-    return problem(error.code, error.sentence, error.remedy)
+    return problem(error.code, error.sentence, error.remedy, **error.more)
 
 
 def from_http(error: HTTPException) -> Response:

@@ -17,8 +17,11 @@ from dataclasses import replace
 from typing import Any
 
 from cairnwind.core import events as ev
+from cairnwind.core import schedules
 from cairnwind.core.claims import Claim
 from cairnwind.core.errors import BoardError, CallerError
+from cairnwind.core.plan import Schedule, Span
+from cairnwind.core.schedules import Planned
 from cairnwind.service import shapes
 from cairnwind.service.first import TURN, Pins, clock
 from cairnwind.service.lanes import Item
@@ -26,6 +29,7 @@ from cairnwind.service.repeats import KEEP
 from cairnwind.service.signals import Signals
 from cairnwind.service.snapshot import Publisher
 from cairnwind.service.stream import Stream
+from cairnwind.site.plans import read_plan
 from cairnwind.store.database import prepare
 from cairnwind.store.reader import Reader
 from cairnwind.store.writer import Row, Writer, form, rows
@@ -45,6 +49,7 @@ class Runtime:
         self.lanes = pins.lanes
         self.publisher = Publisher(self.site, self.engine)
         self.signals = Signals(self.site)
+        self.planned: Planned = read_plan(self.site)
         self.stream: Stream | None = None
         self.writer: Writer
         self.reader: Reader
@@ -74,13 +79,31 @@ class Runtime:
         wall = clock().wall
         self.writer.put([("old answers", (wall - KEEP,)), ("old sessions", (wall,))])
         left = self.reader.start(clock())
-        self.lanes.put(Item(left))
+        self.lanes.put(Item(replace(left, schedules=self._schedules())))
         self._drain()
         for page in self.publisher.current.pages:
             for now in page.nows:
                 for claim in now.claims:
                     self._keep(claim)
         self._thread.start()
+
+    def _schedules(self) -> tuple[tuple[Schedule, Span | None], ...]:
+        """The plan: the site file's schedules, and those that people have added, as they were left."""
+        stored = {name: (form, state) for name, form, state in self.reader.schedules()}
+        found = []
+        for schedule in self.planned.schedules:
+            _, state = stored.pop(schedule.name, (None, None))
+            found.append(schedules.with_state(schedule, state) if state else (schedule, None))
+        for name, (said, state) in stored.items():
+            if said is None or state is None:
+                continue  # it has left the site file
+            try:
+                made = schedules.make(said, self.planned, "database")
+            except CallerError as error:
+                log.error("schedule '%s' is no longer understood and is left out: %s", name, error)
+                continue
+            found.append(schedules.with_state(made, state))
+        return tuple(found)
 
     def shut_down(self, within: float = 1.5) -> list[str]:
         """Take every output to safe; returns the names of those that are not confirmed to be there."""

@@ -170,6 +170,16 @@ def outcome_form(outcome: Outcome, output: Output | None, ended: Ended | None = 
         "setting": setting(output, outcome.setting) if output else None,
         "claim": claim(output, outcome.claim) if output and outcome.claim else None,
     }  # fmt: skip
+    if outcome.parts:
+        form["parts"] = [
+            {
+                "output": each.output,
+                "outcome": each.outcome,
+                "reason": each.reason,
+                "claim": each.claim.id if each.claim else None,
+            }
+            for each in outcome.parts
+        ]
     if ended is not None:
         form["ending"] = {"ending": ended.ending, "text": ended.text}
     return form

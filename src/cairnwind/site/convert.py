@@ -7,7 +7,7 @@ from fractions import Fraction
 from typing import Any
 
 from cairnwind.core.errors import CallerError, nearest
-from cairnwind.core.quantities import parse
+from cairnwind.core.quantities import NS, parse
 
 
 def text(value: object) -> str:
@@ -158,3 +158,24 @@ def scale(value: Any) -> tuple[tuple[float, float], tuple[float, float]]:
 def _point(pair: Any) -> tuple[float, float]:
     volts, value = pair
     return float(parse(volts, "a voltage", bare="v")), float(value)
+
+
+def rated(value: object) -> tuple[int, int]:
+    """What something is good for: '100000 switchings', '25000 h', or both in a list."""
+    parts = value if isinstance(value, list) else [value]
+    times = span = 0
+    for part in parts:
+        match = (
+            re.fullmatch(r"\s*(\d{1,12})\s*(switchings|h|hours)\s*", part) if isinstance(part, str) else None
+        )
+        if match is None or not int(match[1]):
+            raise CallerError(
+                "bad-value",
+                f"{part!r} is not what something is good for.",
+                'Write rated = "100000 switchings", or "25000 h".',
+            )
+        if match[2] == "switchings":
+            times = int(match[1])
+        else:
+            span = int(match[1]) * 3600 * NS
+    return times, span

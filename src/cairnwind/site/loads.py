@@ -376,3 +376,23 @@ def _minute(value: object) -> int:
     if match is None or int(match.group(1)) > 23 or int(match.group(2)) > 59:
         raise CallerError("", f"'{value}' is no time of day", 'Write it like "22:30".')
     return int(match.group(1)) * 60 + int(match.group(2))
+
+
+def group(name: str, table: Table, outputs: dict[str, Output]) -> tuple[str, ...]:
+    """Outputs that are named together; empty where that is noted as wrong."""
+    found = table.need(
+        "outputs", partial(_outputs, outputs=outputs), 'Say which: outputs = ["gallery", "window"].'
+    )
+    table.nothing_else(("outputs",))
+    if name in outputs:
+        table.point("outputs", f"'{name}' is an output already", "Give the group another name.")
+    return found or ()
+
+
+def _outputs(value: object, outputs: dict[str, Output]) -> tuple[str, ...]:
+    if not isinstance(value, list) or not value:
+        raise CallerError("", "this is not a list of outputs", 'Write their names: ["gallery", "window"].')
+    for each in value:
+        if each not in outputs:
+            raise unknown("output", str(each), outputs)
+    return tuple(value)

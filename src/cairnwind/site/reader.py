@@ -32,6 +32,9 @@ _TOP = (
     "pad",
     "tune",
     "quiet",
+    "group",
+    "scene",
+    "schedule",
     "remote",
     "service",
 )
@@ -46,11 +49,19 @@ def read_site(path: str | Path) -> Site:
 
     Raises `SiteFileError` with every error of the file, or `CallerError` (``no-file``) if it cannot be opened.
     """
-    return check_site(path)[0]
+    return _read(path)[0]
 
 
 def check_site(path: str | Path) -> tuple[Site, Findings]:
-    """Like `read_site`, with what the check warns of."""
+    """Like `read_site`, with scenes and schedules, and what the check warns of."""
+    from cairnwind.site.plans import check_plan
+
+    site, reader = _read(path)
+    _, doubts = check_plan(site, warn=True)
+    return site, Findings(str(path), [*reader.warnings, *doubts.findings], reader.text)
+
+
+def _read(path: str | Path) -> tuple[Site, Reader]:
     try:
         text = Path(path).read_bytes().decode("utf-8")
     except OSError as error:
@@ -63,11 +74,11 @@ def check_site(path: str | Path) -> tuple[Site, Findings]:
         raise CallerError(
             "no-file", f"The site file {path} is not UTF-8 text (byte {error.start}).", "Save it as UTF-8."
         ) from None
-    reader = _Reader(str(path), text.replace("\r\n", "\n"))
-    return reader.read(), Findings(str(path), reader.warnings, reader.text)
+    reader = Reader(str(path), text.replace("\r\n", "\n"))
+    return reader.read(), reader
 
 
-class _Reader:
+class Reader:
     """One reading of one file. Converters raise `CallerError`; here it is given its place and kept."""
 
     def __init__(self, path: str, text: str) -> None:
@@ -82,6 +93,7 @@ class _Reader:
         self.warnings: list[Finding] = []
 
     def read(self) -> Site:
+        """The site, but for what `cairnwind.site.plans` reads. Raises `SiteFileError`."""
         tables = {
             name: value
             for name, value in self.parsed.tables.items()
@@ -105,19 +117,19 @@ class _Reader:
         top.nothing_else(_TOP)
         if tables and not facts["name"]:
             top.missing("site", 'Give the site a name: site = "Saltmarsh Kiln House".')
-        self.supplies = {name: self._supply(name, table) for name, table in self._named(tables, "supply")}
+        self.supplies = {name: self._supply(name, table) for name, table in self.named(tables, "supply")}
         remotes = Table(self, ("remote",), tables.get("remote", {}))
         if isinstance(remotes.values.get("broker"), dict):
             self.broker = links.broker(Table(self, ("remote", "broker"), remotes.values["broker"]))
         remotes.nothing_else(("broker",))
-        self.boards = {name: self._board(name, table) for name, table in self._named(tables, "board")}
+        self.boards = {name: self._board(name, table) for name, table in self.named(tables, "board")}
         outputs = {
             name: output
-            for name, table in self._named(tables, "output")
+            for name, table in self.named(tables, "output")
             if (output := self._output(name, table))
         }
         inputs = {
-            name: input for name, table in self._named(tables, "input") if (input := self._input(name, table))
+            name: input for name, table in self.named(tables, "input") if (input := self._input(name, table))
         }
         for name in outputs.keys() & inputs.keys():
             self.point(
@@ -128,13 +140,18 @@ class _Reader:
             )
         pads = {
             name: pad
-            for name, table in self._named(tables, "pad")
+            for name, table in self.named(tables, "pad")
             if (pad := loads.pad(name, table, outputs, inputs))
         }
         tunes = {
-            name: tune for name, table in self._named(tables, "tune") if (tune := loads.tune(name, table))
+            name: tune for name, table in self.named(tables, "tune") if (tune := loads.tune(name, table))
         }
         quiet = loads.quiet(Table(self, ("quiet",), tables["quiet"]), outputs) if "quiet" in tables else None
+        groups = {
+            name: members
+            for name, table in self.named(tables, "group")
+            if (members := loads.group(name, table, outputs))
+        }
         self._pins_once([*outputs.values()], [*inputs.values()])
         self._timers_agree(outputs.values())
         things: list[Output | Input] = [*outputs.values(), *inputs.values()]
@@ -169,6 +186,8 @@ class _Reader:
             pads=pads,
             tunes=tunes,
             quiet=quiet,
+            groups=groups,
+            source=(self.path, self.text),
             broker=self.broker,
             listen=listen,
             durability=durability,
@@ -176,7 +195,7 @@ class _Reader:
 
     # --- the tables ---------------------------------------------------------------------------------------
 
-    def _named(self, tables: dict[str, Any], kind: str) -> Iterable[tuple[str, Table]]:
+    def named(self, tables: dict[str, Any], kind: str) -> Iterable[tuple[str, Table]]:
         """The tables ``[kind.name]``, each with a proper name."""
         group = tables.get(kind, {})
         if not isinstance(group, dict):
@@ -263,6 +282,8 @@ class _Reader:
             active_low=table.get("sense", partial(convert.choice, among=("active-high", "active-low")), "active-high") == "active-low",
             normally_closed=table.get("contact", partial(convert.choice, among=("normally-open", "normally-closed")), "normally-open") == "normally-closed",
             rearm=table.get("rearm", partial(convert.choice, among=("auto", "command")), KINDS[kind or "relay"].rearm),
+            auto_off=table.get("auto_off", duration, 0),
+            rated=table.get("rated", convert.rated, (0, 0)),
             on_stop=table.get("on_stop", partial(convert.choice, among=("safe", "keep")), "safe"),
             frequency=hertz,
             threshold=table.get("threshold", lambda value: Output("this", "lamp", Pin("", 0), frequency=parse(1, "a frequency", bare="hz")).read(value), None),
@@ -286,6 +307,8 @@ class _Reader:
                 "contact",
                 "rearm",
                 "on_stop",
+                "auto_off",
+                "rated",
                 "frequency",
                 "threshold",
                 "words",
@@ -505,7 +528,7 @@ class _Reader:
 class Table:
     """One table of the file: takes its keys out one by one, and complains about what is left."""
 
-    def __init__(self, reader: _Reader, path: scan.Path, values: Any) -> None:
+    def __init__(self, reader: Reader, path: scan.Path, values: Any) -> None:
         self.reader = reader
         self.path = path
         if not isinstance(values, dict):

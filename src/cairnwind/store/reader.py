@@ -11,6 +11,7 @@ from typing import Any
 import orjson
 
 from cairnwind.core.claims import Claim, Instant
+from cairnwind.core.course import Timer
 from cairnwind.core.events import Start
 from cairnwind.core.history import claim_read, stop_read, tag_read
 from cairnwind.store.database import connect
@@ -49,7 +50,7 @@ class Reader:
 
     def start(self, at: Instant) -> Start:
         """All that the engine needs to take up where it was left."""
-        ((sequence,),) = self._all("SELECT coalesce(max(seq), 0) FROM journal")
+        ((sequence, last),) = self._all("SELECT coalesce(max(seq), 0), coalesce(max(wall), 0) FROM journal")
         claims: tuple[Claim, ...] = tuple(
             claim_read(orjson.loads(form))
             for (form,) in self._all("SELECT form FROM claim ORDER BY output, slot")
@@ -59,7 +60,30 @@ class Reader:
             tag_read(orjson.loads(form))
             for (form,) in self._all("SELECT form FROM lockout ORDER BY output, name")
         )
-        return Start(at, sequence, claims, stop_read(orjson.loads(stop[0])) if stop else None, tags)
+        return Start(
+            at,
+            sequence,
+            claims,
+            stop_read(orjson.loads(stop[0])) if stop else None,
+            tags,
+            self._timers(),
+            last=last,
+        )
+
+    def _timers(self) -> tuple[Timer, ...]:
+        rows = self._all("SELECT form FROM timer ORDER BY id")
+        if not rows:
+            return ()
+        from cairnwind.core.schedules import timer_read
+
+        return tuple(timer_read(orjson.loads(form)) for (form,) in rows)
+
+    def schedules(self) -> list[tuple[str, dict[str, Any] | None, dict[str, Any]]]:
+        """By name: what the schedule says, if it is not the site file's, and what has been done to it."""
+        rows = self._all("SELECT name, form, state FROM schedule ORDER BY name")
+        return [
+            (name, orjson.loads(form) if form else None, orjson.loads(state)) for name, form, state in rows
+        ]
 
     def journal(
         self,

@@ -30,6 +30,10 @@ STATEMENTS = {
     "fact": "INSERT INTO fact (name, form) VALUES (?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
     "lockout": "INSERT INTO lockout (output, name, form) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
     "no lockout": "DELETE FROM lockout WHERE output = ? AND name = ?",
+    "timer": "INSERT INTO timer (id, form) VALUES (?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
+    "no timer": "DELETE FROM timer WHERE id = ?",
+    "schedule": "INSERT INTO schedule (name, form, state) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET form = excluded.form, state = excluded.state",
+    "no schedule": "DELETE FROM schedule WHERE name = ?",
     "answer": "INSERT OR REPLACE INTO answer (scope, token, body, form, made) VALUES (?, ?, ?, ?, ?)",
     "old answers": "DELETE FROM answer WHERE made < ?",
     "key": "INSERT INTO key (name, role, hash, made) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET hash = excluded.hash, made = excluded.made",
@@ -191,8 +195,24 @@ STORED: dict[type, Callable[[Any], Row]] = {
     ev.KeepStop: lambda it: ("fact", ("all-stop", form(stop_form(it.stop)))),
     ev.KeepTag: lambda it: ("lockout", (it.tag.output, it.tag.name, form(tag_form(it.tag)))),
     ev.DropTag: lambda it: ("no lockout", (it.output, it.name)),
+    ev.KeepTimer: lambda it: ("timer", (it.timer.id, form(_schedules().timer_form(it.timer)))),
+    ev.DropTimer: lambda it: ("no timer", (it.id,)),
+    ev.KeepSchedule: lambda it: ("schedule", _schedule(it)),
+    ev.DropSchedule: lambda it: ("no schedule", (it.name,)),
 }
 """How each effect that is to be stored becomes a row."""
+
+
+def _schedules() -> Any:
+    from cairnwind.core import schedules  # the calendar is not needed by those who have no plan
+
+    return schedules
+
+
+def _schedule(it: ev.KeepSchedule) -> tuple[str, str, str]:
+    own = it.schedule.origin == "database"
+    said = form(_schedules().form_of(it.schedule)) if own else ""
+    return it.schedule.name, said, form(_schedules().state_of(it.schedule, it.now))
 
 
 def form(data: Any) -> str:
