@@ -199,6 +199,39 @@ class Process:
         return time.monotonic() - begin, self.process.returncode, out
 
 
+class Demo:
+    """The demo in a process of its own, without its plan: whatever the hour, only tests switch anything."""
+
+    def __init__(self, folder: Path) -> None:
+        self.state = str(folder / "demo")
+        self.process = subprocess.Popen(
+            [CAIRNWIND, "demo", "--state", self.state, "--port", "0"], stdout=subprocess.DEVNULL
+        )
+        eventually(lambda: (folder / "demo" / "address").exists(), within=20)
+        self.site = Site(state=self.state)
+        eventually(lambda: all(board["up"] for board in self.site.boards()))
+        for schedule in self.site.plan()["schedules"]:
+            self.site.enable(schedule["name"], False)
+
+    def cli(self, *args: str, **more: object) -> subprocess.CompletedProcess[str]:
+        return cairnwind("--state", self.state, *args, **more)
+
+    def now(self, name: str) -> dict[str, Any]:
+        confirmed: dict[str, Any] = self.site.output(name)["confirmed"]
+        return confirmed
+
+    def end(self) -> None:
+        self.process.send_signal(signal.SIGINT)
+        assert self.process.wait(15) == 0
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
+    found = Demo(tmp_path_factory.mktemp("saltmarsh"))
+    yield found
+    found.end()
+
+
 def eventually(true: Callable[[], Any], within: float = 5.0) -> Any:
     """Wait until ``true()`` holds; fail after ``within`` seconds, and more on a machine that may be slow."""
     end = time.monotonic() + within * (4 if INSIDE else 2)

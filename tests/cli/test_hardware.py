@@ -8,36 +8,11 @@ import pty
 import signal
 import subprocess
 import time
-from collections.abc import Iterator
 from pathlib import Path
-
-import pytest
 
 from cairnwind.boards import maps
 from tests.boards import emulated
-from tests.conftest import CAIRNWIND, cairnwind, eventually
-
-
-class Demo:
-    """The demo in a process of its own."""
-
-    def __init__(self, folder: Path) -> None:
-        self.state = str(folder / "demo")
-        self.process = subprocess.Popen(
-            [CAIRNWIND, "demo", "--state", self.state, "--port", "0"], stdout=subprocess.DEVNULL
-        )
-        eventually(lambda: (folder / "demo" / "address").exists(), within=20)
-
-    def cli(self, *args: str, **more: object) -> subprocess.CompletedProcess[str]:
-        return cairnwind("--state", self.state, *args, **more)
-
-
-@pytest.fixture(scope="module")
-def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
-    found = Demo(tmp_path_factory.mktemp("hardware"))
-    yield found
-    found.process.send_signal(signal.SIGINT)
-    assert found.process.wait(10) == 0
+from tests.conftest import CAIRNWIND, Demo, cairnwind, eventually
 
 
 def test_pins_look_and_the_boards_they_are_on(demo: Demo) -> None:
@@ -140,12 +115,12 @@ def test_the_prompt(demo: Demo) -> None:
     said = demo.cli(
         "do", input="turn yard on\nwhy yard\nturn yrad on\nfly\n'\nlook yard-side\nbye\nturn yard off\n"
     )
-    assert "yard: on (confirmed" in said.stdout
+    assert "turn yard on (confirmed: on, read back" in said.stdout
     assert "yard is on: a person" in said.stdout
     assert "Did you mean 'yard'?" in said.stderr
-    assert "'fly' is not known here" in said.stderr
+    assert "'fly' cannot stand there" in said.stderr or "'fly' is not understood" in said.stderr
     assert "A quotation mark is not closed" in said.stderr
-    assert "yard: off" not in said.stdout, "left before"
+    assert "turn yard off" not in said.stdout, "left before"
     master, slave = pty.openpty()
     shell = subprocess.Popen(
         [CAIRNWIND, "--state", demo.state, "do"],

@@ -7,44 +7,13 @@ import signal
 import subprocess
 import time
 import wave
-from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 import mido
 import pytest
 from vcdvcd import VCDVCD
 
-from cairnwind.client import Site
-from tests.conftest import CAIRNWIND, cairnwind, eventually
-
-
-class Demo:
-    """The demo in a process of its own."""
-
-    def __init__(self, state: Path) -> None:
-        self.state = str(state)
-        self.process = subprocess.Popen(
-            [CAIRNWIND, "demo", "--state", self.state, "--port", "0"], stdout=subprocess.DEVNULL
-        )
-        eventually(lambda: (state / "address").exists(), within=15)
-        self.site = Site(state=state)
-        eventually(lambda: all(board["up"] for board in self.site.boards()))
-
-    def cli(self, *args: str) -> subprocess.CompletedProcess[str]:
-        return cairnwind("--state", self.state, *args)
-
-    def now(self, name: str) -> dict[str, Any]:
-        confirmed: dict[str, Any] = self.site.output(name)["confirmed"]
-        return confirmed
-
-
-@pytest.fixture(scope="module")
-def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
-    found = Demo(tmp_path_factory.mktemp("light") / "demo")
-    yield found
-    found.process.send_signal(signal.SIGINT)
-    assert found.process.wait(15) == 0
+from tests.conftest import CAIRNWIND, Demo, cairnwind, eventually
 
 
 def test_the_gallery_fades(demo: Demo) -> None:

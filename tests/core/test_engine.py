@@ -29,9 +29,12 @@ from cairnwind.core.claims import (
     lease,
     until,
 )
+from cairnwind.core.course import Course
 from cairnwind.core.engine import Engine
 from cairnwind.core.history import Told, claim_form, claim_read
 from cairnwind.core.model import Board, Output, Pin, Site
+from cairnwind.core.moments import Moment
+from cairnwind.core.plan import Schedule
 from cairnwind.core.quantities import NS
 from cairnwind.core.settings import OFF, ON, Level, Setting
 
@@ -83,6 +86,10 @@ class Wire:
 def fit(name: str, level: Level) -> Level:
     """Surfaces admit no level between off and on for what is not dimmed."""
     return level if SITE.outputs[name].dimmable or not level.on else ON
+
+
+EVENING = Schedule("evening", Course("", ()), Moment(), SITE.where, length=NS, enabled=False)
+"""Whose claims the machine makes; it does not begin by itself."""
 
 
 class Oracle(RuleBasedStateMachine):
@@ -402,7 +409,7 @@ class Oracle(RuleBasedStateMachine):
         read = tuple(claim_read(claim_form(claim)) for claim in stored)
         for board in SITE.boards:
             self.link_up(board)
-        self.feed(ev.Start(self.at(), sequence, read, stop, tags))
+        self.feed(ev.Start(self.at(), sequence, read, stop, tags, schedules=((EVENING, None),)))
 
     # --- what must always hold ----------------------------------------------------------------------------
 

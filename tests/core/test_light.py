@@ -84,10 +84,13 @@ def test_a_colour_lamps_channels_are_linear_light_with_its_white_balance(colour:
 def test_names_hues_and_what_is_no_colour() -> None:
     assert LAMP.read("Coral") == LAMP.read("#FF7F50")
     assert LAMP.read("hue 120") == LAMP.read("lime")
+    assert LAMP.read("12 %") == Colour(120_000, 120_000, 120_000), (
+        "white, so that all lamps can be told one level"
+    )
     assert LAMP.read("hue 30°") == Colour(WHOLE, WHOLE // 2, 0)
     assert LAMP.read("off") == LAMP.read("black") == Colour(0, 0, 0)
     assert LAMP.read({"colour": "#fff"}) == LAMP.read("on")
-    for wrong in ("#ff", "corall", "hue 400", "12 %", 7, {"colour": [1, 2]}, {"level": 4}, {}, "#gggggg"):
+    for wrong in ("#ff", "corall", "hue 400", "120 %", 7, {"colour": [1, 2]}, {"level": 4}, {}, "#gggggg"):
         with pytest.raises(CallerError) as refused:
             LAMP.read(wrong)
         assert refused.value.sentence.startswith("shelf"), "by the user's name for it"

@@ -26,6 +26,7 @@ ELSEWHERE = {
     "do": "prompt",
     **dict.fromkeys(("plan", "timers"), "planning"),
     "firmware": "firmware",
+    "rehearse": "rehearse",
 }
 """Commands and the modules that have them."""
 

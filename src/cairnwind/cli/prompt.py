@@ -87,9 +87,10 @@ def _point(phrase: str, error: Trouble) -> None:
 
 
 def _done(form: dict[str, Any]) -> None:
-    click.echo(
-        f"{click.style(form['phrase'], bold=True)}: {form['outcome']}{' (' + form['reason'] + ')' if form['reason'] else ''}"
-    )
+    became = form.get("ending")
+    word = became["ending"] if became else form["outcome"]
+    why = became["text"] if became else form["reason"]
+    click.echo(f"{click.style(form['phrase'], bold=True)} ({word}{': ' + why if why else ''})")
     parts = form.get("parts", [])
     odd = [part for part in parts if part["outcome"] != "driving"] if len(parts) > 1 else []
     for part in odd:

@@ -201,6 +201,45 @@ class Site:
         """Run a schedule now, for as long as it usually lasts."""
         return self._form("PATCH", f"/plan/schedules/{quote(schedule, safe='')}", {"run_now": True})
 
+    def rehearse(
+        self, begin: str, end: str, *, put: dict[str, Any] | None = None, drop: str | None = None
+    ) -> dict[str, Any]:
+        """What the plan comes to between two times, at most 62 days; with a change, also what would differ."""
+        more = {key: value for key, value in (("put", put), ("drop", drop)) if value is not None}
+        return self._post("/plan/rehearsals", {"from": begin, "to": end, **more})
+
+    def calendar(self) -> str:
+        """The plan as a calendar (RFC 5545)."""
+        text: str = self.call("GET", "/plan/calendar", text=True)
+        return text
+
+    def calendar_link(self) -> str:
+        """An address that a phone's calendar can subscribe to, with a read-only key in it; the one before ends."""
+        link: str = self._post("/plan/calendar-links", {})["link"]
+        return link
+
+    def take_calendar(self, content: bytes, *, dry: bool = False) -> dict[str, Any]:
+        """Schedules from a calendar's events; a line for each says whether it was taken, and why not."""
+        found: dict[str, Any] = self.call("POST", f"/plan/calendar{'?dry=1' if dry else ''}", content=content)
+        return found
+
+    def usage(
+        self, begin: str | None = None, end: str | None = None, output: str | None = None
+    ) -> list[dict[str, Any]]:
+        """What each output did on each day: hours on, switchings, energy of its load. The last 30 days if not said."""
+        days: list[dict[str, Any]] = self._dict(
+            f"/records/usage?{_query({'from': begin, 'to': end, 'output': output})}"
+        )["days"]
+        return days
+
+    def readings(self, name: str, begin: str | None = None, end: str | None = None) -> dict[str, Any]:
+        """How an input or output was, an hour to a year: rows of milliseconds, least, mean and greatest value."""
+        return self._dict(f"/records/readings/{quote(name, safe='')}?{_query({'from': begin, 'to': end})}")
+
+    def kit(self) -> dict[str, Any]:
+        """What a rehearsal in another process needs: the site file, and the rest of the plan."""
+        return self._dict("/plan/kit")
+
     def timers(self) -> list[dict[str, Any]]:
         """Timers, and claims that end by time."""
         return self._list("/plan/timers")
@@ -370,13 +409,33 @@ class Site:
         limit: int = 100,
         before: int | None = None,
         after: int | None = None,
+        kind: str | None = None,
+        source: str | None = None,
+        begin: str | None = None,
+        end: str | None = None,
     ) -> list[dict[str, Any]]:
-        """Rows of the journal: the newest first, or those after ``after`` in their order."""
-        asked = {"subject": subject, "limit": limit, "before": before, "after": after}
+        """Rows of the journal: the newest first, or those after ``after`` in their order.
+
+        Only those of a ``subject``, a ``kind`` ('command', 'change', 'input', 'plan' …), a ``source`` (part of who
+        commanded it), or from ``begin`` up to before ``end`` (RFC 3339, or a date in the site's zone).
+        """
+        asked = {
+            "subject": subject, "limit": limit, "before": before, "after": after, "kind": kind, "source": source, "from": begin, "to": end,
+        }  # fmt: skip
         rows: list[dict[str, Any]] = self.call(
             "GET", "/journal", params={name: value for name, value in asked.items() if value is not None}
         )["rows"]
         return rows
+
+    def journal_of(self, **which: Any) -> Iterator[dict[str, Any]]:
+        """All rows in rising order, as many as there are; ``which`` is as for `journal`."""
+        last = 0
+        while True:
+            rows = self.journal(limit=1000, after=last, **which)
+            yield from rows
+            if len(rows) < 1000:
+                return
+            last = rows[-1]["sequence"]
 
     def changes(self, *, after: str | None = None, again: bool = True) -> Iterator[Change]:
         """Events as they happen; first, and whenever some were missed, an 'afresh' with the whole picture.
@@ -407,14 +466,18 @@ class Site:
         params: dict[str, Any] | None = None,
         token: str | None = None,
         text: bool = False,
+        content: bytes | None = None,
     ) -> Any:
-        """One call of the API; returns its JSON, raises its problem."""
+        """One call of the API; returns its JSON, raises its problem. ``content`` is a calendar, sent as it is."""
         headers = {"Idempotency-Key": token} if token else {}
+        if content is not None:
+            headers["Content-Type"] = "text/calendar"
         try:
             response = self._session.request(
                 method,
                 self.address + API + path,
                 json=body,
+                data=content,
                 params=params,
                 headers=headers,
                 timeout=self._timeout,

@@ -69,8 +69,10 @@ SHOWN_EVERY = NS // 5
 class Engine:
     """The state machine of one site. See the module's page for the theory."""
 
-    def __init__(self, site: Site) -> None:
+    def __init__(self, site: Site, *, stepped: bool = True) -> None:
+        """``stepped``: slopes are followed step by step; else, in a rehearsal, from one end to the other."""
         self.site = site
+        self._stepped = stepped
         self.sequence = 0
         self._keeper = Gatekeeper()
         self._standings = {name: Standing(output) for name, output in site.outputs.items()}
@@ -745,7 +747,7 @@ class Engine:
         if not isinstance(wish, Program):
             s.wanted, s.following = wish, None
         elif s.leader is not None:
-            s.follow(wish, s.leader, self.now.mono)
+            s.follow(wish, s.leader, self.now.mono, stepped=self._stepped)
             if s.moving:
                 self._step_at(s, s.next_at)
         s.refusal = None if s.wanted == s.output.safe and not s.moving else self._keeper.refusal(s.output)
@@ -1092,7 +1094,8 @@ class Engine:
         ]
         worst = min(parts, key=lambda each: WORST.index(each.outcome), default=None)
         word = worst.outcome if worst else "waiting" if reason else self.word
-        why = f"{worst.output}: {worst.reason}" if worst and worst.reason else reason
+        told = worst is not None and worst.reason and (worst.outcome != "driving" or len(parts) == 1)
+        why = f"{worst.output}: {worst.reason}" if worst and told else reason
         remedy = worst.remedy if worst else ""
         self._effects.append(ev.Outcome(event.command, sequence, word, "", why, remedy, parts=tuple(parts)))
 

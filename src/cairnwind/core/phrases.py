@@ -224,6 +224,8 @@ def _trouble(error: UnexpectedInput, text: str, vocabulary: Vocabulary) -> Phras
     if token is None or token.type == "$END" or not isinstance(token, Said):
         return PhraseError("The phrase is not finished.", could, len(text.rstrip()))
     at, end = token.start_pos or 0, token.end_pos or 0
+    if str(token) in ("'", '"'):
+        return PhraseError("A quotation mark is not closed.", "Close it, or take it away.", at, end)
     if token.type == "WORD" and "NAME" in expected:
         return _no_name(token, text, vocabulary)
     if token.type == "WORD":

@@ -87,8 +87,8 @@ def rule(text: object) -> str:
             f"Write one of RFC 5545: {DAILY}, or FREQ=WEEKLY;BYDAY=MO,FR.",
         )
     made = re.sub(r"\s+", "", text.upper().removeprefix("RRULE:"))
-    parts = dict(part.partition("=")[::2] for part in made.split(";") if part)
-    freq = parts.get("FREQ", "")
+    said = dict(part.partition("=")[::2] for part in made.split(";") if part)
+    freq = said.get("FREQ", "")
     if freq == "SECONDLY":
         raise CallerError(
             "bad-value",
@@ -101,12 +101,12 @@ def rule(text: object) -> str:
             f"'{text}' has no frequency that is known.",
             nearest(freq, FREQUENCIES) or f"Begin it with FREQ= and one of {', '.join(FREQUENCIES)}.",
         )
-    if int(parts["COUNT"]) > 10_000 if parts.get("COUNT", "").isdigit() else False:
+    if int(said["COUNT"]) > 10_000 if said.get("COUNT", "").isdigit() else False:
         raise CallerError("bad-value", f"'{text}' counts to more than 10000.", "Give it an UNTIL instead.")
     try:
-        if "UNTIL" in parts:
-            _until(parts["UNTIL"], Where("UTC"))
-        bare = ";".join(f"{key}={value}" for key, value in parts.items() if key != "UNTIL")
+        if "UNTIL" in said:
+            _until(said["UNTIL"], Where("UTC"))
+        bare = ";".join(f"{key}={value}" for key, value in said.items() if key != "UNTIL")
         _expand(bare, datetime.combine(ANCHOR, datetime.min.time()), None)
     except (ValueError, TypeError, KeyError, OverflowError) as error:
         raise CallerError(
@@ -167,9 +167,9 @@ def _gives(text: str, first: date) -> bool:
     The package looks for a rule's first day up to the year 9999, which takes minutes where there is none. The
     calendar is the same again every 400 years, so it is asked about a year near that end.
     """
-    parts = _parts(text)
+    found = parts(text)
     late = first.replace(year=first.year + 7600, day=min(first.day, 28)) if first.year < 2399 else first
-    bare = ";".join(f"{key}={value}" for key, value in parts.items() if key not in ("UNTIL", "COUNT"))
+    bare = ";".join(f"{key}={value}" for key, value in found.items() if key not in ("UNTIL", "COUNT"))
     return next(iter(_expand(bare, datetime.combine(late, datetime.min.time()), None)), None) is not None
 
 
@@ -193,7 +193,8 @@ def _expand(text: str, first: datetime, until: datetime | None) -> Any:
     return rrulestr(f"{head};UNTIL={until:%Y%m%dT%H%M%S}", dtstart=first)
 
 
-def _parts(text: str) -> dict[str, str]:
+def parts(text: str) -> dict[str, str]:
+    """The parts of a rule, by name."""
     return dict(part.partition("=")[::2] for part in text.split(";") if part)
 
 
@@ -218,14 +219,14 @@ def starts(schedule: Schedule, begin: date, end: date) -> list[datetime]:
 
 def _by_rule(text: str, first: datetime, where: Where, low: datetime, high: datetime) -> Iterator[datetime]:
     """What a rule gives from ``low`` up to before ``high``, without walking there from its first day where that is possible."""
-    parts = _parts(text)
+    found = parts(text)
     last = high - timedelta(seconds=1)
-    if "UNTIL" in parts:
-        last = min(last, _until(parts["UNTIL"], where))
-        text = ";".join(f"{key}={value}" for key, value in parts.items() if key != "UNTIL")
+    if "UNTIL" in found:
+        last = min(last, _until(found["UNTIL"], where))
+        text = ";".join(f"{key}={value}" for key, value in found.items() if key != "UNTIL")
     if last < first:
         return
-    walked = _parsed(text, first) if "COUNT" in parts else _expand(text, _nearer(parts, first, low), last)
+    walked = _parsed(text, first) if "COUNT" in found else _expand(text, _nearer(found, first, low), last)
     for each in walked:
         if each > last:
             return
@@ -233,11 +234,11 @@ def _by_rule(text: str, first: datetime, where: Where, low: datetime, high: date
             yield each
 
 
-def _nearer(parts: dict[str, str], first: datetime, low: datetime) -> datetime:
+def _nearer(said: dict[str, str], first: datetime, low: datetime) -> datetime:
     """A later first day that gives the same days from ``low`` on: so many whole rounds of the rule later."""
-    interval = int(parts.get("INTERVAL", "1"))
-    days = {"DAILY": 1, "HOURLY": 1, "MINUTELY": 1, "WEEKLY": 7}.get(parts["FREQ"], 0) * interval
-    if not days or "BYSETPOS" in parts or low - first < timedelta(days=2 * days):
+    interval = int(said.get("INTERVAL", "1"))
+    days = {"DAILY": 1, "HOURLY": 1, "MINUTELY": 1, "WEEKLY": 7}.get(said["FREQ"], 0) * interval
+    if not days or "BYSETPOS" in said or low - first < timedelta(days=2 * days):
         return first
     rounds = (low - first).days // days - 1
     return first + timedelta(days=days * rounds)

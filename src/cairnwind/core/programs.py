@@ -193,6 +193,10 @@ class Program:
                 first = middle
         return last * STEP - phase, None
 
+    def next_part(self, t: int) -> int | None:
+        """When the segment at ``t`` ends; None once it is over."""
+        return None if self.over(t) else max(0, t) + self._find(max(0, t))[2]
+
     def _find(self, t: int) -> tuple[Segment, int, int]:
         """The segment at ``t``, how far into it that is, and how long it still lasts."""
         within = (t + self.offset) % self.round

@@ -115,7 +115,7 @@ class Standing:
             claim for claim in self.claims if isinstance(claim.setting, Program) and claim.setting.heard
         )
 
-    def follow(self, program: Program, claim: Claim, now: int) -> None:
+    def follow(self, program: Program, claim: Claim, now: int, *, stepped: bool = True) -> None:
         """Bring ``wanted`` to where a running program is; what the timer would not tell apart stays as it was."""
         if self.following == claim.place and now < self.next_at:
             self.moving = True  # nothing changes before then, whoever asks meanwhile
@@ -130,7 +130,10 @@ class Standing:
             counts = self.output.counts(setting)
         if counts != self.counts or self.following != claim.place or program.over(t):
             self.wanted, self.counts = setting, counts  # else the timer would not tell it from what it is at
-        due, self.coming = program.ahead(t, self.output.counts, began, counts)
+        if stepped:
+            due, self.coming = program.ahead(t, self.output.counts, began, counts)
+        else:
+            due, self.coming = program.next_part(t), None
         self.moving = due is not None
         self.following = claim.place if due is not None else None
         self.next_at = began + due if due is not None else now

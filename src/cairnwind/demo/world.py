@@ -1,13 +1,9 @@
-"""The small world behind the demo's boards: what the loads do shows on the sensors.
-
-The draught follows the vent; the kiln warms while it fires and has a draught; the cupboard warms and is aired;
-daylight follows the hour; the hoist reaches its top.
-"""
+"""The small world behind the demo's boards, as it goes on while the demo runs: `cairnwind.demo.nature` has its laws."""
 
 from __future__ import annotations
 
-import math
 import threading
+from collections.abc import Callable, Mapping
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
@@ -15,8 +11,12 @@ from zoneinfo import ZoneInfo
 from cairnwind.boards.link import Link
 from cairnwind.boards.simulated import SimulatedLink
 from cairnwind.boards.wire import from_pins
+from cairnwind.core import events as ev
 from cairnwind.core.model import Input, Site
-from cairnwind.core.settings import Level
+from cairnwind.core.quantities import NS
+from cairnwind.core.rehearsal import Put
+from cairnwind.core.settings import Level, Setting
+from cairnwind.demo.nature import Nature, volts
 from cairnwind.demo.serialboard import SerialBoard
 
 if TYPE_CHECKING:
@@ -24,11 +24,7 @@ if TYPE_CHECKING:
 
 TURN = 0.5
 """Seconds between two steps of the world."""
-DRAUGHT_AFTER = 2.0
-"""Seconds from the vent's relay to a draught that the flow switch feels."""
-HOIST_TRAVEL = 8.0
-"""Seconds from the bottom to the top."""
-OUTSIDE = 14.0
+GAUGES = ("kiln-temperature", "cupboard-temperature", "daylight")
 
 
 class World:
@@ -41,8 +37,7 @@ class World:
         self._zone = ZoneInfo(site.timezone)
         self._on: dict[str, float] = {}
         """By output: how far it is on, 0 to 1."""
-        self._kiln = self._cupboard = OUTSIDE + 4
-        self._draught = self._hoist = 0.0
+        self._nature = Nature()
         self._outputs = {
             (each.pin.board, each.pin.line): each for each in site.outputs.values() if each.takes == "level"
         }
@@ -52,7 +47,7 @@ class World:
         for name in ("pug-mill-lid", "yard-gate"):
             input = site.inputs[name]
             links[input.pin.board].pretend(input)(False)  # type: ignore[attr-defined]
-        for name in ("kiln-temperature", "cupboard-temperature", "daylight"):
+        for name in GAUGES:
             shelf.volts[site.inputs[name].pin.line] = self._volts(name)
         if box is not None:
             box.watchers.append(lambda pin, value: self._moved("hoist-box", pin, value * 1_000_000 // 65535))
@@ -103,31 +98,54 @@ class World:
 
     def _run(self) -> None:
         flowing = top = False
+        nature = self._nature
         while not self._over.wait(TURN):
-            vent = self._on.get("kiln-vent", 0.0)
-            self._draught = min(1.0, self._draught + TURN / DRAUGHT_AFTER) if vent else 0.0
-            if (self._draught >= 1) != flowing:
-                flowing = not flowing
+            nature.step(TURN, self._on)
+            if nature.flowing != flowing:
+                flowing = nature.flowing
                 self._shelf.set_input("vent-flow", flowing)
-            fire = self._on.get("kiln", 0.0) * (1.0 if flowing else 0.4)
-            self._kiln += TURN * (fire * 9 - (self._kiln - OUTSIDE) * (0.004 + 0.002 * self._draught))
-            heat, air = self._on.get("cupboard-heater", 0.0), self._on.get("cupboard-fan", 0.0)
-            self._cupboard += TURN * (heat * 0.8 - (self._cupboard - OUTSIDE) * (0.004 + 0.02 * air))
-            for name in ("kiln-temperature", "cupboard-temperature", "daylight"):
+            for name in GAUGES:
                 self._shelf.put_volts(self._site.inputs[name].pin.line, self._volts(name))
-            way = (self._on.get("hoist-up", 0.0) > 0) - (self._on.get("hoist-down", 0.0) > 0)
-            self._hoist = max(0.0, min(1.0, self._hoist + way * TURN / HOIST_TRAVEL))
-            if (self._hoist >= 1) != top and self._box is not None:
-                top = not top
+            if nature.top != top and self._box is not None:
+                top = nature.top
                 self._box.level(self._site.inputs["hoist-top"].pin.line, not top)
 
     def _volts(self, name: str) -> float:
-        """The volts that stand for a value: the input's own scale the other way round."""
         now = datetime.now(self._zone)
-        value = {"kiln-temperature": self._kiln, "cupboard-temperature": self._cupboard}.get(name)
-        if value is None:  # brightest at 13 h, dark from 19 h to 7 h
-            value = 100 * max(0.0, math.sin((now.hour + now.minute / 60 - 7) / 12 * math.pi))
-        scale = self._site.inputs[name].scale
-        assert scale is not None
-        (v0, x0), (v1, x1) = scale
-        return v0 + (value - x0) * (v1 - v0) / (x1 - x0)
+        return volts(self._site.inputs[name], self._nature.value(name, now.hour + now.minute / 60))
+
+
+def rehearsed(site: Site) -> Callable[[int, Mapping[str, Setting]], list[Put]]:
+    """The same world for a rehearsal, which asks it every so often what has become of the sensors."""
+    nature, zone = Nature(), ZoneInfo(site.timezone)
+    before: list[int] = []
+
+    def world(wall: int, settings: Mapping[str, Setting]) -> list[Put]:
+        seconds = (wall - before[-1]) / NS if before else 0.0
+        before[:] = [wall]
+        on = {
+            name: setting.parts / 1_000_000
+            for name, setting in settings.items()
+            if isinstance(setting, Level)
+        }
+        flowing, top = nature.flowing, nature.top
+        nature.step(seconds, on)
+        then = datetime.fromtimestamp(wall // NS, zone)
+        found = [
+            _read(site.inputs[name], nature.value(name, then.hour + then.minute / 60)) for name in GAUGES
+        ]
+        if nature.flowing != flowing:
+            found.append(_seen("vent-flow", nature.flowing))
+        if nature.top != top:
+            found.append(_seen("hoist-top", nature.top))
+        return found
+
+    return world
+
+
+def _read(input: Input, value: float) -> Put:
+    return lambda at: ev.Measured(at, input.name, 0, 1, volts(input, value))
+
+
+def _seen(name: str, active: bool) -> Put:
+    return lambda at: ev.InputSeen(at, name, active, settled=True)

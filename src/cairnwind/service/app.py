@@ -8,6 +8,7 @@ from datetime import datetime
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 from zoneinfo import ZoneInfo
 
 from flask import Flask, Response, request, send_from_directory
@@ -37,7 +38,7 @@ from cairnwind.service.boardviews import BoardViews
 from cairnwind.service.first import clock
 from cairnwind.service.keys import Keys
 from cairnwind.service.lightviews import CLAIM, LightViews, wanted, wish
-from cairnwind.service.planviews import PlanViews
+from cairnwind.service.planviews import CALENDAR, PlanViews, moment_of
 from cairnwind.service.problems import OF_OUTCOME, from_http, from_trouble, problem
 from cairnwind.service.repeats import Repeats
 from cairnwind.service.runtime import Runtime
@@ -51,6 +52,7 @@ HOSTS = ("127.0.0.1", "localhost", "[::1]")
 SURFACES = {"cairnwind-command-line": "command line", "cairnwind-client": "client"}
 LEASE = NS
 """A hold's lease unless it says otherwise."""
+CALENDAR_PATH = "/api/v1/plan/calendar"
 SHORTEST_LEASE, LONGEST_LEASE = NS // 10, 60 * NS
 
 
@@ -103,7 +105,7 @@ class _Api:
             f"{v1}/boards": {"GET": self.get_boards},
             **BoardViews(self.runtime).routes(v1),
             **LightViews(self.runtime, self._lifetime).routes(v1),
-            **PlanViews(self.runtime, self.repeats).routes(v1),
+            **PlanViews(self.runtime, self.repeats, self.keys).routes(v1),
             **Waveforms(self.runtime.signals).routes(v1),
             f"{v1}/claims": {"GET": self.get_claims, "POST": self.make_claim},
             f"{v1}/claims/<int:number>": {"PATCH": self.renew_claim, "DELETE": self.release_claim},
@@ -139,6 +141,10 @@ class _Api:
         cookie = None
         if scheme.lower() == "bearer":
             key = self.keys.by_key(text.strip())
+        elif path == CALENDAR_PATH and method == "GET" and "key" in request.args:
+            # calendars cannot show a key any other way; so only one that may do nothing else is taken there
+            key = self.keys.by_key(request.args["key"])
+            key = key if key is not None and key.name == CALENDAR else None
         elif "HTTP_COOKIE" in environ and (cookie := request.cookies.get(self._cookie())):
             key, surface = self.keys.by_session(cookie), "console"
             if method != "GET" and origin is None and environ.get("HTTP_SEC_FETCH_SITE") != "same-origin":
@@ -147,6 +153,8 @@ class _Api:
                     "A command by a console session has to come from the console's own page.",
                     "Use a key instead.",
                 )
+        if key is not None and key.name == CALENDAR and path != CALENDAR_PATH:
+            key = None
         if key is None:
             return problem(
                 "key",
@@ -214,8 +222,12 @@ class _Api:
             raise CallerError(
                 "bad-value", "'before' and 'after' cannot be given together.", "Page in one direction."
             )
-        subject = request.args.get("subject")
-        found = self.runtime.reader.journal(before=before, after=after, subject=subject, limit=limit)
+        asked = {name: request.args.get(name) for name in ("subject", "kind", "source", "from", "to")}
+        begin, end = (moment_of(at, self.zone) if (at := asked[name]) else None for name in ("from", "to"))
+        found = self.runtime.reader.journal(
+            before=before, after=after, subject=asked["subject"], kind=asked["kind"], source=asked["source"],
+            begin=begin, end=end, limit=limit,
+        )  # fmt: skip
         form: dict[str, Any] = {"rows": [
             {"sequence": row.seq, "at": shapes.moment(row.wall), "kind": row.kind, "subject": row.subject or None,
              "text": row.text, "command": row.command or None, "source": row.source or None, "data": row.data}
@@ -223,7 +235,7 @@ class _Api:
         ]}  # fmt: skip
         form["next"] = None
         if len(found) == limit:
-            kept = "".join(f"&{name}={value}" for name, value in (("subject", subject),) if value)
+            kept = "".join(f"&{name}={quote(value, safe='')}" for name, value in asked.items() if value)
             form["next"] = (
                 f"/api/v1/journal?{'after' if after is not None else 'before'}={found[-1].seq}&limit={limit}{kept}"
             )

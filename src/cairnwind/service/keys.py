@@ -51,6 +51,13 @@ class Keys:
         assert found is not None
         return found
 
+    def renew(self, name: str, role: str) -> str:
+        """Give a key of this name and role a new text, which is returned and not kept; the old one ends."""
+        text = new_secret()
+        self._writer.put_and_wait([("key", (name, role, digest(text), time.time_ns()))])
+        self._known.clear()
+        return text
+
     def by_key(self, text: str) -> Key | None:
         """The key with this text."""
         return self._look(digest(text), session=False)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import datetime, timedelta
 from itertools import islice
 from typing import Any
@@ -17,9 +17,11 @@ from cairnwind.core.course import Course, Timer
 from cairnwind.core.errors import CallerError, unknown
 from cairnwind.core.plan import Schedule
 from cairnwind.core.quantities import NS, duration, show_duration
-from cairnwind.service import shapes
+from cairnwind.core.rehearsal import Rehearsal, Rehearsed
+from cairnwind.service import records, rehearsals, shapes
 from cairnwind.service.asked import answer, caller, caller_key, json_body, need, waits
 from cairnwind.service.first import clock
+from cairnwind.service.keys import Keys
 from cairnwind.service.problems import OF_OUTCOME, problem
 from cairnwind.service.repeats import Repeats
 from cairnwind.service.runtime import Runtime
@@ -27,14 +29,20 @@ from cairnwind.service.runtime import Runtime
 SPAN_MOST = 400 * 86400 * NS
 """As far as spans are asked for at once."""
 SPANS_MOST = 5000
+REHEARSED_MOST = 62 * 86400 * NS
+"""As far as the service rehearses by itself: longer ones are run by those who ask for them."""
+READINGS_MOST = 20_000
+CALENDAR = "calendar"
+"""The key that is in the calendar's address."""
 OWN = set(schedules.KEYS)
 
 
 class PlanViews:
     """The views; `cairnwind.service.app` has the way in."""
 
-    def __init__(self, runtime: Runtime, repeats: Repeats) -> None:
+    def __init__(self, runtime: Runtime, repeats: Repeats, keys: Keys) -> None:
         self.runtime = runtime
+        self.keys = keys
         self.site = runtime.site
         self.planned = runtime.planned
         self.agenda = runtime.engine.agenda
@@ -50,6 +58,12 @@ class PlanViews:
             f"{v1}/plan/spans": {"GET": self.get_spans},
             f"{v1}/plan/schedules": {"POST": self.add},
             f"{v1}/plan/schedules/<path:name>": {"GET": self.get_schedule, "PUT": self.put, "DELETE": self.drop, "PATCH": self.patch},
+            f"{v1}/plan/kit": {"GET": self.kit},
+            f"{v1}/plan/rehearsals": {"POST": self.rehearse},
+            f"{v1}/plan/calendar": {"GET": self.calendar, "POST": self.take_calendar},
+            f"{v1}/plan/calendar-links": {"POST": self.calendar_link},
+            f"{v1}/records/usage": {"GET": self.usage},
+            f"{v1}/records/readings/<name>": {"GET": self.readings},
             f"{v1}/plan/timers": {"GET": self.get_timers},
             f"{v1}/plan/timers/<int:number>": {"PATCH": self.extend, "DELETE": self.cancel},
         }  # fmt: skip
@@ -70,8 +84,8 @@ class PlanViews:
 
         def decide(repeat: tuple[str, str, str] | None) -> dict[str, Any]:
             command = ev.Do(clock(), self.runtime.command_id(), caller(), course)
-            outcome, _ = self.runtime.submit(command, repeat=repeat, wait=wait)
-            return {**shapes.outcome_form(outcome, None), "phrase": course.text}
+            outcome, ended = self.runtime.submit(command, repeat=repeat, wait=wait)
+            return {**shapes.outcome_form(outcome, None, ended), "phrase": course.text}
 
         token = request.headers.get("Idempotency-Key")
         if token is None:
@@ -305,6 +319,145 @@ class PlanViews:
         if found is None:
             raise unknown("schedule", name, self.agenda.schedules)
         return found
+
+    # --- calendars ----------------------------------------------------------------------------------------
+
+    def calendar(self) -> Response:
+        """The plan as a calendar that a phone may subscribe to."""
+        from cairnwind.site import calendars
+
+        found = calendars.feed(self.site.name, list(self.agenda.schedules.values()), clock().wall)
+        return Response(
+            found,
+            content_type="text/calendar; charset=utf-8",
+            headers={"Cache-Control": "private, max-age=300"},
+        )
+
+    def calendar_link(self) -> Response:
+        """An address of the calendar with a read-only key in it; the one before ends."""
+        if caller_key().role != "keep":
+            raise CallerError(
+                "role", f"The key '{caller_key().name}' may not make keys.", "Use a key with the role keep."
+            )
+        text = self.keys.renew(CALENDAR, "watch")
+        return answer({"link": f"{request.host_url}api/v1/plan/calendar?key={text}"}, 201)
+
+    def take_calendar(self) -> Response:
+        """Schedules from the events of a calendar, a line for each event; with ``dry`` only the lines."""
+        from cairnwind.site import calendars
+
+        if not request.environ.get("CONTENT_TYPE", "").lower().startswith("text/calendar"):
+            raise CallerError(
+                "media",
+                "The request's body is not marked as a calendar.",
+                "Send Content-Type: text/calendar.",
+            )
+        request.max_content_length = calendars.LARGEST
+        lines = calendars.read(request.get_data(), self.planned, dict(self.agenda.schedules), clock().wall)
+        if request.args.get("dry") is None:
+            for line in lines:
+                if line.form is not None:
+                    schedule = schedules.make(line.form, self.planned, "database")
+                    self.runtime.submit(
+                        ev.Plan(clock(), self.runtime.command_id(), caller(), "put", schedule.name, schedule)
+                    )
+        told = [{"title": line.title, "outcome": line.outcome, "why": line.why} for line in lines]
+        return answer(
+            {
+                "events": told,
+                "taken": sum(line.outcome == "taken" for line in lines),
+                "dry": request.args.get("dry") is not None,
+            }
+        )
+
+    # --- records ------------------------------------------------------------------------------------------
+
+    def usage(self) -> Response:
+        """What each output did on each day; the last 30 days if no period is given."""
+        today = datetime.now(self.zone)
+        begin, end = (
+            datetime.fromtimestamp(moment_of(text, self.zone) // NS, self.zone)
+            if (text := request.args.get(name))
+            else default
+            for name, default in (("from", today - timedelta(days=29)), ("to", today))
+        )
+        name = request.args.get("output")
+        if name is not None and name not in self.site.outputs:
+            raise unknown("output", name, self.site.outputs)
+        rows = self.runtime.reader.usage(f"{begin:%Y-%m-%d}", f"{end:%Y-%m-%d}", name)
+        return answer({"days": records.usage_form(rows, self.site)})
+
+    def readings(self, name: str) -> Response:
+        """How an input or an output was over a time: single readings, or least, mean and greatest of each interval."""
+        if name not in self.site.inputs and name not in self.site.outputs:
+            raise unknown("input or output", name, [*self.site.inputs, *self.site.outputs])
+        now = clock().wall
+        begin = moment_of(text, self.zone) if (text := request.args.get("from")) else now - 86400 * NS
+        end = moment_of(text, self.zone) if (text := request.args.get("to")) else now
+        if not begin < end:
+            raise CallerError("bad-value", "'to' is not after 'from'.", "Ask for a later end.")
+        step = records.step_for(end - begin)
+        rows = self.runtime.reader.readings(name, step, begin, end, READINGS_MOST)
+        while not rows and step:  # nothing has been rolled up that far yet
+            step = {records.DAY: records.HOUR, records.HOUR: records.MINUTE}.get(step, 0)
+            rows = self.runtime.reader.readings(name, step, begin, end, READINGS_MOST)
+        input = self.site.inputs.get(name)
+        unit = input.unit or "V" if input is not None and input.analogue else ""
+        return answer({
+            "name": name, "unit": unit, "step_seconds": step, "from": shapes.moment(begin), "to": shapes.moment(end),
+            "rows": [[wall // 10**6, low, mean, high] for wall, low, mean, high in rows],
+        })  # fmt: skip
+
+    # --- rehearsals ---------------------------------------------------------------------------------------
+
+    def kit(self) -> Response:
+        """What a rehearsal elsewhere needs: the site file, and what has been added to its plan and done to it."""
+        added = [
+            {
+                "form": schedules.form_of(each) if each.origin == "database" else None,
+                "name": each.name,
+                "state": schedules.state_of(each, None),
+            }
+            for each in list(self.agenda.schedules.values())
+        ]
+        return answer({"site_file": self.site.source[1], "schedules": added})
+
+    def rehearse(self) -> Response:
+        """What will happen in a time to come; with ``put`` or ``drop``, also what would be different then."""
+        body = json_body({"from", "to", "put", "drop"})
+        begin = moment_of(need(body, "from"), self.zone)
+        end = moment_of(need(body, "to"), self.zone)
+        if not begin < end <= begin + REHEARSED_MOST:
+            raise CallerError(
+                "bad-value",
+                "'to' is not after 'from', or more than 62 days.",
+                "Rehearse longer times with: cairnwind rehearse.",
+            )
+        now = list(self.agenda.schedules.values())
+        found = self._rehearsed(now, begin, end)
+        form: dict[str, Any] = {"plan": rehearsals.form(found, self.site)}
+        if "put" in body or "drop" in body:
+            changed = {each.name: each for each in now}
+            if "drop" in body:
+                changed.pop(need(body, "drop"), None)
+            if "put" in body:
+                if not isinstance(body["put"], dict):
+                    raise CallerError(
+                        "bad-value",
+                        "'put' is no schedule.",
+                        f"Send an object with {', '.join(schedules.KEYS)}.",
+                    )
+                made = schedules.make(body["put"], self.planned, "database")
+                changed[made.name] = made
+            other = self._rehearsed(changed.values(), begin, end)
+            form |= {
+                "changed": rehearsals.form(other, self.site),
+                "differences": rehearsals.difference_forms(found, other),
+            }
+        return answer(form)
+
+    def _rehearsed(self, found: Iterable[Schedule], begin: int, end: int) -> Rehearsed:
+        return Rehearsal(self.site, [(each, None) for each in found], begin).run_to(end)
 
 
 def moment_of(text: str, zone: ZoneInfo) -> int:

@@ -25,6 +25,7 @@ from cairnwind.core.schedules import Planned
 from cairnwind.service import shapes
 from cairnwind.service.first import TURN, Pins, clock
 from cairnwind.service.lanes import Item
+from cairnwind.service.records import Records
 from cairnwind.service.repeats import KEEP
 from cairnwind.service.signals import Signals
 from cairnwind.service.snapshot import Publisher
@@ -51,6 +52,7 @@ class Runtime:
         self.signals = Signals(self.site)
         self.planned: Planned = read_plan(self.site)
         self.stream: Stream | None = None
+        self.records: Records
         self.writer: Writer
         self.reader: Reader
         self.claims: dict[int, Claim] = {}
@@ -76,6 +78,7 @@ class Runtime:
         self.reader = Reader(database)
         self.stream = Stream(self._picture)
         self.writer = Writer(database, self.site.durability, self._disk_trouble)
+        self.records = self.publisher.records = Records(self.site, self.writer)
         wall = clock().wall
         self.writer.put([("old answers", (wall - KEEP,)), ("old sessions", (wall,))])
         left = self.reader.start(clock())
@@ -83,6 +86,7 @@ class Runtime:
         self._drain()
         for page in self.publisher.current.pages:
             for now in page.nows:
+                self.records.see_output(now, wall)
                 for claim in now.claims:
                     self._keep(claim)
         self._thread.start()
@@ -123,6 +127,7 @@ class Runtime:
             self._thread.join()
         if self.stream is not None:
             self.stream.close()
+        self.records.flush(clock().wall)
         clean = self.writer.close()
         self.reader.close()
         return clean
@@ -164,10 +169,7 @@ class Runtime:
                     "engine", "The engine did not answer.", "See the service's log; all-stop and restart."
                 ) from None
             if ended is not None and outcome.outcome == "driving":
-                try:
-                    return outcome, ended.get(timeout=wait)
-                except queue.Empty:
-                    pass
+                return outcome, _become(outcome, ended, wait)
             return outcome, None
         finally:
             if wait:
@@ -202,6 +204,7 @@ class Runtime:
             while not self._over:
                 now = clock()
                 self.pins.beat = now.mono / 1e9
+                self.records.turn(now.wall)
                 due = self.engine.next_deadline(now)
                 nap = TURN if due is None else min(TURN, max(0.0, (due - now.mono) / 1e9))
                 self.lanes.wait(nap)
@@ -244,7 +247,7 @@ class Runtime:
         if stored or answers:
             self._commit(stored, answers, after_commit)
         for ended in self._told:
-            waiter = self.waiters.get(ended.command)
+            waiter = self.waiters.get(ended.command.partition(".")[0])  # a phrase waits for its parts
             if waiter is not None:
                 waiter.put(ended)
         self._told = []
@@ -348,6 +351,26 @@ class Runtime:
             "the journal can be written again"
         )
         self.pins.report(ev.Recording(clock(), reason is None, reason or ""))
+
+
+def _become(outcome: ev.Outcome, ended: queue.SimpleQueue[ev.Ended], wait: float) -> ev.Ended | None:
+    """What became of a command, or of all parts of a phrase; None if that is not known in time."""
+    left = {part.command for part in outcome.parts if part.outcome == "driving"} or {outcome.command}
+    end = time.monotonic() + wait
+    last: ev.Ended | None = None
+    while left:
+        try:
+            last = ended.get(timeout=max(0.0, end - time.monotonic()))
+        except queue.Empty:
+            return None
+        left.discard(last.command)
+        if last.ending != "confirmed":
+            return last
+    return (
+        last
+        if len(outcome.parts) < 2 or last is None
+        else replace(last, text=f"all {len(outcome.parts)} of them")
+    )
 
 
 _TOLD = {ev.Confirmed, ev.Answers, ev.InputSeen, ev.Measured}

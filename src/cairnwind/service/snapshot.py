@@ -14,6 +14,7 @@ from cairnwind.core.fact import fact
 from cairnwind.core.model import Site
 from cairnwind.core.now import OutputNow, SiteNow
 from cairnwind.service import shapes
+from cairnwind.service.records import Records
 
 PAGE = 64
 
@@ -58,6 +59,8 @@ class Publisher:
     def __init__(self, site: Site, engine: Engine) -> None:
         self._site = site
         self._engine = engine
+        self.records: Records | None = None
+        """Who keeps what is seen."""
         self._number = {name: number for number, name in enumerate(site.outputs)}
         names = list(site.outputs)
         self._facts_end: list[int] = []
@@ -85,11 +88,15 @@ class Publisher:
             if kind == "output":
                 page, slot = divmod(self._number[name], PAGE)
                 now = self._engine.output_now(name)
+                if self.records is not None:
+                    self.records.see_output(now, self._engine.now.wall)
                 facts = self._pages[page].bodies[slot][: self._facts_end[self._number[name]]]
                 body = facts + shapes.dump(shapes.output_state(now))[1:]
                 fresh.setdefault(page, []).append((slot, now, body))
             elif kind == "input":
                 body = self._input(name)
+                if self.records is not None:
+                    self.records.see_input(self._engine.input_now(name), self._engine.now.wall)
                 self._inputs = {**self._inputs, name: body}
             elif kind == "board":
                 body = self._board(name)

@@ -61,6 +61,11 @@ def check_site(path: str | Path) -> tuple[Site, Findings]:
     return site, Findings(str(path), [*reader.warnings, *doubts.findings], reader.text)
 
 
+def read_text(text: str, path: str) -> Site:
+    """The site that a text describes; ``path`` is what it is called in errors. Raises `SiteFileError`."""
+    return Reader(path, text).read()
+
+
 def _read(path: str | Path) -> tuple[Site, Reader]:
     try:
         text = Path(path).read_bytes().decode("utf-8")

@@ -91,11 +91,21 @@ class Reader:
         before: int | None = None,
         after: int | None = None,
         subject: str | None = None,
+        kind: str | None = None,
+        source: str | None = None,
+        begin: int | None = None,
+        end: int | None = None,
         limit: int = 100,
     ) -> list[Row]:
-        """Rows in falling order before ``before`` (or the newest), or in rising order after ``after``."""
+        """Rows in falling order before ``before`` (or the newest), or in rising order after ``after``.
+
+        ``source`` is part of who commanded it; ``begin`` and ``end`` are wall nanoseconds, the end exclusive.
+        """
         where, values = [], []
-        for clause, value in (("seq < ?", before), ("seq > ?", after), ("subject = ?", subject)):
+        for clause, value in (
+            ("seq < ?", before), ("seq > ?", after), ("subject = ?", subject), ("kind = ?", kind),
+            ("instr(lower(source), lower(?)) > 0", source), ("wall >= ?", begin), ("wall < ?", end),
+        ):  # fmt: skip
             if value is not None:
                 where.append(clause)
                 values.append(value)
@@ -108,6 +118,21 @@ class Reader:
             Row(seq, wall, kind, subject, text, command, source, orjson.loads(data))
             for seq, wall, kind, subject, text, command, source, data in self._all(sql, (*values, limit))
         ]
+
+    def usage(self, begin: str, end: str, output: str | None = None) -> list[tuple[Any, ...]]:
+        """What outputs did from one day to another, both included: (output, day, ns on, switchings, joules)."""
+        where, values = ("AND output = ?", (begin, end, output)) if output else ("", (begin, end))
+        return self._all(
+            f"SELECT output, day, on_ns, switchings, joules FROM usage WHERE day >= ? AND day <= ? {where} ORDER BY day, output",
+            values,
+        )
+
+    def readings(self, subject: str, step: int, begin: int, end: int, limit: int) -> list[tuple[Any, ...]]:
+        """Readings of a subject between two walls, rising: (wall, low, mean, high)."""
+        return self._all(
+            "SELECT wall, low, mean, high FROM reading WHERE subject = ? AND step = ? AND wall >= ? AND wall < ? ORDER BY wall LIMIT ?",
+            (subject, step, begin, end, limit),
+        )
 
     def key(self, hash: str) -> Key | None:
         """The key with this hash."""

@@ -34,6 +34,12 @@ STATEMENTS = {
     "no timer": "DELETE FROM timer WHERE id = ?",
     "schedule": "INSERT INTO schedule (name, form, state) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET form = excluded.form, state = excluded.state",
     "no schedule": "DELETE FROM schedule WHERE name = ?",
+    "reading": "INSERT OR REPLACE INTO reading (subject, step, wall, low, mean, high, count) VALUES (?, ?, ?, ?, ?, ?, ?)",
+    "usage": "INSERT INTO usage (output, day, on_ns, switchings, joules) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET"
+    " on_ns = on_ns + excluded.on_ns, switchings = switchings + excluded.switchings, joules = joules + excluded.joules",
+    "rollup": "INSERT OR REPLACE INTO reading (subject, step, wall, low, mean, high, count) SELECT subject, ?, ?, min(low),"
+    " sum(mean * count) / max(1, sum(count)), max(high), sum(count) FROM reading WHERE step = ? AND wall >= ? AND wall < ? GROUP BY subject",
+    "old readings": "DELETE FROM reading WHERE step = ? AND wall < ?",
     "answer": "INSERT OR REPLACE INTO answer (scope, token, body, form, made) VALUES (?, ?, ?, ?, ?)",
     "old answers": "DELETE FROM answer WHERE made < ?",
     "key": "INSERT INTO key (name, role, hash, made) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET hash = excluded.hash, made = excluded.made",

@@ -1,0 +1,87 @@
+"""Rehearsals as forms: JSON for every surface, rows for a table."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterable
+from datetime import datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from cairnwind.core.model import Site
+from cairnwind.core.quantities import NS
+from cairnwind.core.rehearsal import Bar, Note, Rehearsed, differences, wear
+from cairnwind.service.shapes import moment
+
+HOUR = 3600 * NS
+KILOWATT_HOUR = 3.6e6
+
+
+def form(found: Rehearsed, site: Site) -> dict[str, Any]:
+    """A rehearsal as a JSON object."""
+    return {
+        "from": moment(found.begin), "to": moment(found.end),
+        "changes": [
+            {"at": moment(each.wall), "output": each.output, "setting": each.words, "on": each.on, "why": each.why} for each in found.changes
+        ],
+        "bars": [bar(each) for each in found.bars if each.on or each.by != "rest"],
+        "totals": totals(found, site), "held_back": [note(each) for each in found.held_back],
+        "collisions": [note(each) for each in found.collisions],
+    }  # fmt: skip
+
+
+def bar(each: Bar) -> dict[str, Any]:
+    """A time in which one party has an output at something."""
+    return {"output": each.output, "start": moment(each.start), "end": moment(each.end), "words": each.words, "on": each.on,
+            "level": round(each.level, 3), "by": each.by, "why": each.why, "brief": each.brief}  # fmt: skip
+
+
+def note(each: Note) -> dict[str, Any]:
+    """Something held back, or a collision."""
+    return {"at": moment(each.wall), "output": each.output, "text": each.text}
+
+
+def totals(found: Rehearsed, site: Site) -> list[dict[str, Any]]:
+    """What each output did that did anything."""
+    used = wear(site, found.totals)
+    rows = []
+    for name, done in found.totals.items():
+        if not done.on and not done.switchings:
+            continue
+        output = site.outputs[name]
+        of_switchings, of_hours = used[name]
+        rows.append({
+            "output": name, "label": output.label or name, "hours_on": round(done.on / HOUR, 3), "switchings": done.switchings,
+            "kilowatt_hours": round(done.joules / KILOWATT_HOUR, 4) if output.load is not None else None,
+            "of_rated_switchings": of_switchings, "of_rated_hours": of_hours,
+        })  # fmt: skip
+    return rows
+
+
+def difference_forms(one: Rehearsed, other: Rehearsed) -> list[dict[str, Any]]:
+    """What differs between two rehearsals of the same time; 'was' or 'would be' is empty where only one has it."""
+    found = []
+    for first, second in differences(one, other):
+        if (first or second) is None or not any(
+            each is not None and (each.on or each.by != "rest") for each in (first, second)
+        ):
+            continue
+        found.append({"was": bar(first) if first else None, "would_be": bar(second) if second else None})
+    return found
+
+
+def table(found: Rehearsed, zone: ZoneInfo) -> str:
+    """The changes as CSV, times in the site's zone."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(("time", "output", "setting", "on", "why"))
+    writer.writerows(changes(found, zone))
+    return out.getvalue()
+
+
+def changes(found: Rehearsed, zone: ZoneInfo) -> Iterable[tuple[str, str, str, int, str]]:
+    """The changes as rows."""
+    for each in found.changes:
+        at = datetime.fromtimestamp(each.wall / NS, zone)
+        yield at.isoformat(timespec="milliseconds"), each.output, each.words, int(each.on), each.why
