@@ -124,14 +124,14 @@ def signals(site: Site) -> None:
 
 
 def boards(site: Site) -> None:
-    """The page 'Boards and pins': a bare pin tried, then a board whose cable is pulled."""
+    """The page 'Boards': a bare pin tried, then a board whose cable is pulled."""
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(site.sign_in_link())
         page.wait_for_selector("[data-output=gallery]")
         site.reset_stop()
-        page.click("text=Boards and pins")
+        page.click("text=Boards")
         page.click("[data-pin='shelf:J2-10']")
         page.select_option(".fields select", "pwm")
         page.click("text=Try it")

@@ -7,11 +7,12 @@
   import BoardsPage from './lib/BoardsPage.svelte'
   import { clock, dismiss, live, open, signOut } from './lib/live.svelte'
   import { apply, mode, toggle } from './lib/mode.svelte'
+  import PhraseField from './lib/PhraseField.svelte'
   import PlaceCard from './lib/PlaceCard.svelte'
 
   // The page is in the address, so that it can be kept and come back to: #now, or #boards/shelf.
   let address = $state(location.hash.slice(1))
-  const pages = ['now', 'boards', 'signals', 'bench']
+  const pages = ['now', 'plan', 'records', 'boards', 'signals', 'bench']
   const page = $derived(pages.find((each) => address === each || address.startsWith(`${each}/`)) ?? 'now')
   const boardShown = $derived(address.startsWith('boards') ? decodeURIComponent(address.slice('boards/'.length)) : null)
   const down = $derived(Object.values(live.boards).filter((board) => !board.up))
@@ -60,8 +61,10 @@
     {#if live.phase === 'live'}
       <nav aria-label="Pages">
         <a href="#now" aria-current={page === 'now' ? 'page' : undefined}>Now</a>
+        <a href="#plan" aria-current={page === 'plan' ? 'page' : undefined}>Plan</a>
+        <a href="#records" aria-current={page === 'records' ? 'page' : undefined}>Records</a>
         <a href="#signals" aria-current={page === 'signals' ? 'page' : undefined}>Signals</a>
-        <a href="#boards/" aria-current={page === 'boards' ? 'page' : undefined}>Boards and pins</a>
+        <a href="#boards/" aria-current={page === 'boards' ? 'page' : undefined}>Boards</a>
         <a href="#bench" aria-current={page === 'bench' ? 'page' : undefined}>Bench</a>
       </nav>
       <AllStop />
@@ -78,11 +81,16 @@
     </main>
   {:else if live.phase === 'live' && boardShown !== null}
     <BoardsPage name={boardShown} />
+  {:else if live.phase === 'live' && page === 'plan'}
+    {#await import('./lib/PlanPage.svelte') then { default: PlanPage }}<PlanPage />{/await}
+  {:else if live.phase === 'live' && page === 'records'}
+    {#await import('./lib/RecordsPage.svelte') then { default: RecordsPage }}<RecordsPage />{/await}
   {:else if live.phase === 'live' && page === 'signals'}
     {#await import('./lib/SignalsPage.svelte') then { default: SignalsPage }}<SignalsPage />{/await}
   {:else if live.phase === 'live' && page === 'bench'}
     <BenchPage />
   {:else if live.phase === 'live'}
+    <PhraseField />
     <main class="places">
       {#each columns as column, number (number)}
         <div>
@@ -114,8 +122,8 @@
   .old main { opacity: 0.6; filter: grayscale(0.7); }
   header { display: flex; flex-wrap: wrap; align-items: center; gap: 0.6rem 0.8rem; margin-bottom: 1.1rem; }
   .room { flex: 1; }
-  nav { display: flex; gap: 0.3rem; }
-  nav a { padding: 0.3rem 0.7rem; border-bottom: 3px solid transparent; font-weight: 600; }
+  nav { display: flex; flex-wrap: wrap; gap: 0.3rem; }
+  nav a { padding: 0.3rem 0.55rem; border-bottom: 3px solid transparent; font-weight: 600; }
   @media (max-width: 30rem) { nav a { padding-inline: 0.35rem; font-size: 0.92rem; white-space: nowrap; } }
   nav a[aria-current] { border-color: var(--on); }
   h1 { font-size: 1.35rem; line-height: 1.2; }

@@ -139,7 +139,7 @@ def test_a_lost_board_and_a_lost_link_are_said_and_come_back(page: Page, running
 
 
 def test_a_bare_pin_is_tried_for_as_long_as_one_looks(page: Page, running: Running) -> None:
-    page.get_by_role("link", name="Boards and pins").click()
+    page.get_by_role("link", name="Boards").click()
     vent = page.locator("[data-pin='near:J2-9']")
     expect(vent).to_contain_text("line 41")
     expect(vent).to_contain_text("vent")

@@ -1,4 +1,4 @@
-"""Boards and pins over HTTP: what is listed, trials with their ends, analogue inputs, the wire, links that are lost."""
+"""Boards over HTTP: what is listed, trials with their ends, analogue inputs, the wire, links that are lost."""
 
 from __future__ import annotations
 

@@ -1,28 +1,28 @@
 // Every address of the service that the console uses. No component knows any.
 
-import type { BoardWhole, Fit, Pad, PinForm, Preview, ProgramForm, Signals, Timer, Tried, Tune, Wire, Why } from './types'
+import type { BoardWhole, CalendarLine, Difference, Dry, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Rehearsal, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
 
 const V1 = '/api/v1'
 
 export class Problem extends Error {
-  constructor(readonly code: string, readonly sentence: string, readonly remedy: string) {
+  constructor(readonly code: string, readonly sentence: string, readonly remedy: string, readonly more: Record<string, unknown> = {}) {
     super(sentence)
   }
 }
 
-async function call(method: string, path: string, body?: unknown): Promise<any> {
+async function call(method: string, path: string, body?: unknown, type = 'application/json'): Promise<any> {
   let response: Response
   try {
     response = await fetch(V1 + path, {
       method,
-      headers: body === undefined ? {} : { 'Content-Type': 'application/json' },
-      body: body === undefined ? undefined : JSON.stringify(body),
+      headers: body === undefined ? {} : { 'Content-Type': type },
+      body: body === undefined ? undefined : typeof body === 'string' ? body : JSON.stringify(body),
     })
   } catch {
     throw new Problem('no-service', 'The service does not answer.', 'Nothing was done. Try again when the link is back.')
   }
   const form = await response.json().catch(() => ({}))
-  if (!response.ok) throw new Problem(form.code ?? 'engine', form.detail ?? response.statusText, form.remedy ?? '')
+  if (!response.ok) throw new Problem(form.code ?? 'engine', form.detail ?? response.statusText, form.remedy ?? '', form)
   return form
 }
 
@@ -52,6 +52,27 @@ export const wire = (name: string, after: number): Promise<Wire> => call('GET', 
 export const tryPin = (name: string, pin: string, how: Record<string, string>): Promise<Tried> => call('PUT', trial(name, pin), how)
 export const endTry = (name: string, pin: string) => call('DELETE', trial(name, pin))
 export const pretend = (input: string, how: Record<string, string>) => call('PUT', `/inputs/${input}/simulated`, how)
+export const dryPhrase = (phrase: string): Promise<Dry> => call('POST', '/phrases', { phrase, dry: true })
+export const say = (phrase: string): Promise<{ phrase: string; outcome: string; reason: string; ending?: { ending: string } }> => call('POST', '/phrases', { phrase, wait: '1 s' })
+export const plan = (): Promise<Plan> => call('GET', '/plan')
+export const rehearse = (from: string, to: string, change: { put?: Record<string, string>; drop?: string } = {}): Promise<{ plan: Rehearsal; differences?: Difference[] }> =>
+  call('POST', '/plan/rehearsals', { from, to, ...change })
+const schedule = (name: string) => `/plan/schedules/${encodeURIComponent(name)}`
+export const addSchedule = (facts: Record<string, string>) => call('POST', '/plan/schedules', facts)
+export const putSchedule = (facts: Record<string, string>) => call('PUT', schedule(facts.name), facts)
+export const changeSchedule = (name: string, how: Record<string, boolean>) => call('PATCH', schedule(name), how)
+export const dropSchedule = (name: string) => call('DELETE', schedule(name))
+export const extendTimer = (id: number, longer: string) => call('PATCH', `/plan/timers/${id}`, { longer })
+export const cancelTimer = (id: number) => call('DELETE', `/plan/timers/${id}`)
+export const calendarLink = (): Promise<{ link: string }> => call('POST', '/plan/calendar-links', {})
+export const takeCalendar = (text: string): Promise<{ events: CalendarLine[] }> => call('POST', '/plan/calendar', text, 'text/calendar')
+type JournalPage = { rows: JournalRow[]; next: string | null }
+export const journal = (which: Record<string, string>): Promise<JournalPage> =>
+  call('GET', `/journal?${new URLSearchParams({ limit: '60', ...Object.fromEntries(Object.entries(which).filter(([, value]) => value)) })}`)
+export const journalAt = (next: string): Promise<JournalPage> => call('GET', next.slice(V1.length))
+export const usage = (): Promise<UsageDay[]> => call('GET', '/records/usage').then((form) => form.days)
+export const readings = (name: string, from: string, to: string): Promise<Readings> =>
+  call('GET', `/records/readings/${encodeURIComponent(name)}?${new URLSearchParams({ from, to })}`)
 export const signIn = (token: string) => call('POST', '/session', { token })
 export const signOut = () => call('DELETE', '/session')
 export const who = (): Promise<{ key: string; role: string }> => call('GET', '/session')

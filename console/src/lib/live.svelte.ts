@@ -17,6 +17,8 @@ export const live = $state({
   keeps: false,
   pads: [] as Pad[],
   tunes: [] as Tune[],
+  /** Counts the changes of the plan, so that who shows it looks again. */
+  planned: 0,
   notes: [] as { id: number; sentence: string; remedy: string }[],
 })
 
@@ -57,6 +59,7 @@ function follow(): void {
   on<Input>('input', (input) => (live.inputs[input.name] = input))
   on<Board>('board', (board) => (live.boards[board.name] = board))
   on<Site>('site', (site) => (live.site = site))
+  on<object>('plan', () => (live.planned += 1))
   on<Ending>('command', (ended) => {
     if (ended.ending === 'failed') note(`${ended.output}: ${ended.text}.`, '')
   })

@@ -48,4 +48,24 @@ export interface Signal {
   times?: number[]; values?: (number | null)[]; hertz?: number[] | null
 }
 export interface Signals { from: number; to: number; kept_seconds: number; signals: Signal[] }
+export interface Dry {
+  phrase: string; begins: string | null; every_seconds: number | null
+  steps: { after_seconds: number; text: string; orders: { output: string | null; label: string; act: string; setting: Setting | null; lasting: string; now: string }[] }[]
+}
+export interface Schedule {
+  name: string; do: string; from: string; to?: string; for?: string; repeat: string; starts?: string; origin: 'site file' | 'database'
+  enabled: boolean; when: string; outputs: string[]; running_until: string | null; next: [string, string][]; skipped: string[]
+}
+export interface Timed { id: number; kind: 'timer' | 'series' | 'claim'; output: string | null; text: string; due: string; by: string; every_seconds: number | null }
+export interface Plan { schedules: Schedule[]; timers: Timed[]; scenes: string[] }
+export interface Bar { output: string; start: string; end: string; words: string; brief: string; on: boolean; level: number; by: string; why: string }
+export interface Rehearsal {
+  from: string; to: string; bars: Bar[]; collisions: { at: string; output: string; text: string }[]
+  totals: { output: string; label: string; hours_on: number; switchings: number; kilowatt_hours: number | null }[]
+}
+export interface Difference { was: Bar | null; would_be: Bar | null }
+export interface CalendarLine { title: string; outcome: string; why: string }
+export interface JournalRow { sequence: number; at: string; kind: string; subject: string | null; text: string; source: string | null }
+export interface UsageDay { output: string; day: string; hours_on: number; switchings: number; kilowatt_hours: number | null }
+export interface Readings { name: string; unit: string; step_seconds: number; from: string; to: string; rows: [number, number, number, number][] }
 export type ProgramForm = Record<string, string | number>

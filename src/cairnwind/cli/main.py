@@ -24,7 +24,7 @@ ELSEWHERE = {
     **dict.fromkeys(("play", "run", "fit", "compare", "steer"), "light"),
     "wire": "wiring",
     "do": "prompt",
-    **dict.fromkeys(("plan", "timers"), "planning"),
+    **dict.fromkeys(("plan", "timers", "records"), "planning"),
     "firmware": "firmware",
     "rehearse": "rehearse",
 }
@@ -448,27 +448,56 @@ def _watch_link(site: Site, board: str, as_json: bool) -> None:
     "-n", "--number", type=click.IntRange(1, 1000), default=20, show_default=True, help="How many rows."
 )
 @click.option("--before", type=int, help="Rows before this number.")
+@click.option(
+    "--kind",
+    metavar="KIND",
+    help="Only these: command, change, input, plan, timer, ended, link, fault, clock …",
+)
+@click.option(
+    "--by", "source", metavar="WHO", help="Only commands by these: part of a surface's or a key's name."
+)
+@click.option("--from", "begin", metavar="TIME", help="From then on: a date, or with a time.")
+@click.option("--to", "end", metavar="TIME", help="Up to then.")
+@click.option("--csv", "as_csv", is_flag=True, help="All rows that fit, as CSV.")
+@click.option("--lines", "as_lines", is_flag=True, help="All rows that fit, as JSON Lines.")
 @as_json
-@click.pass_context
-def journal(ctx: click.Context, name: str | None, number: int, before: int | None, as_json: bool) -> None:
+def journal(
+    name: str | None, number: int, before: int | None, as_csv: bool, as_lines: bool, as_json: bool, **which: Any
+) -> None:  # fmt: skip
     """What happened: commands with their outcomes, and every change; the newest last."""
     from cairnwind.cli import show
 
-    site = _site(ctx)
-    rows = site.journal(name, limit=number, before=before)[::-1]
+    site = _site(click.get_current_context())
+    if as_csv or as_lines:
+        import csv
+
+        writer = csv.writer(sys.stdout)
+        columns = ("sequence", "at", "kind", "subject", "text", "command", "source")
+        if as_csv:
+            writer.writerow(columns)
+        for row in site.journal_of(subject=name, **which):
+            writer.writerow([row[column] for column in columns]) if as_csv else show.emit(row)
+        return
+    rows = site.journal(name, limit=number, before=before, **which)[::-1]
     if as_json:
         show.emit(rows)
     elif rows:
         show.journal(rows, ZoneInfo(site.facts()["timezone"]))
         if len(rows) == number and rows[0]["sequence"] > 1:
+            kept = "".join(
+                f"--{'by' if key == 'source' else {'begin': 'from', 'end': 'to'}.get(key, key)} '{value}' "
+                for key, value in which.items()
+                if value
+            )
             click.echo(
                 click.style(
-                    f"Earlier: cairnwind journal {name + ' ' if name else ''}--before {rows[0]['sequence']}",
+                    f"Earlier: cairnwind journal {name + ' ' if name else ''}{kept}--before {rows[0]['sequence']}",
                     dim=True,
                 )
             )
     else:
-        click.echo("Nothing yet." if name is None else f"Nothing yet about '{name}'.")
+        wanted = f" about '{name}'" if name else ""
+        click.echo(f"Nothing{' like that' if any(which.values()) else ''} yet{wanted}.")
 
 
 # --- commands ---------------------------------------------------------------------------------------------

@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import sys
+from datetime import datetime
+from itertools import groupby
+from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import click
 
 from cairnwind.cli.main import _site, as_json, main
-from cairnwind.core.errors import Trouble
+from cairnwind.core.errors import CallerError, Trouble
+
+MOST_CALENDAR = 2 << 20
 
 
 @main.group(invoke_without_command=True)
@@ -62,8 +68,6 @@ def plan(ctx: click.Context, as_json: bool) -> None:
 
 def day_time(text: str, zone: ZoneInfo) -> str:
     """A moment to come, as people say it: 'Thu 26 Nov 15:28'."""
-    from datetime import datetime
-
     then = datetime.fromisoformat(text).astimezone(zone)
     today = datetime.now(zone).date()
     return f"today {then:%H:%M}" if then.date() == today else f"{then:%a %d %b %H:%M}"
@@ -230,3 +234,140 @@ def extend(ctx: click.Context, number: int, time: tuple[str, ...], as_json: bool
 def cancel(ctx: click.Context, number: int, as_json: bool) -> None:
     """Cancel timer NUMBER; what ends by time is released."""
     _tell(_site(ctx).cancel(number), as_json)
+
+
+# --- calendars and records ------------------------------------------------------------------------------------
+
+
+@plan.command()
+@click.argument("file", required=False, type=click.Path(dir_okay=False))
+@click.option(
+    "--link",
+    is_flag=True,
+    help="Make an address that a phone can subscribe to, with a read-only key; the last one ends.",
+)
+@as_json
+@click.pass_context
+def calendar(ctx: click.Context, file: str | None, link: bool, as_json: bool) -> None:
+    """The plan as a calendar (.ics): printed, written to FILE, or as an address to subscribe to."""
+    from cairnwind.cli import show
+
+    site = _site(ctx)
+    if link:
+        address = site.calendar_link()
+        show.emit({"link": address}) if as_json else click.echo(address)
+        return
+    text = site.calendar()
+    if file is None:
+        click.echo(text, nl=False)
+        return
+    Path(file).write_text(text, "utf-8", newline="")
+    events = text.count("BEGIN:VEVENT")
+    show.emit({"file": file, "events": events}) if as_json else click.echo(f"{file}: {events} events.")
+
+
+@plan.command(name="take")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False))
+@click.option("--dry", is_flag=True, help="Say what would become of each event, and take none.")
+@as_json
+@click.pass_context
+def take(ctx: click.Context, file: str, dry: bool, as_json: bool) -> None:
+    """Take the events of a calendar FILE (.ics) whose titles are phrases; a line for each."""
+    from cairnwind.cli import show
+
+    if Path(file).stat().st_size > MOST_CALENDAR:
+        raise CallerError(
+            "too-large",
+            f"{file} has {Path(file).stat().st_size >> 20} MB.",
+            "At most 2 MB; export fewer events.",
+        )
+    found = _site(ctx).take_calendar(Path(file).read_bytes(), dry=dry)
+    if as_json:
+        show.emit(found)
+        return
+    styles = {"taken": "green", "ignored": "yellow", "not understood": "red"}
+    for (outcome, title, why), same in groupby(
+        found["events"], key=lambda each: (each["outcome"], each["title"], each["why"])
+    ):
+        count = len(list(same))
+        click.echo(
+            f"{click.style(outcome, fg=styles[outcome])}  {title}: {why}{f' ({count} events)' if count > 1 else ''}"
+        )
+    word = "would be taken" if dry else "taken"
+    click.echo(f"{found['taken']} of {len(found['events'])} {word}.")
+
+
+@main.command()
+@click.argument("name", required=False)
+@click.option(
+    "--from",
+    "begin",
+    metavar="DATE",
+    help="From then on. The last 30 days, or the last day of NAME, if not given.",
+)
+@click.option("--to", "end", metavar="DATE", help="Up to then.")
+@click.option("--csv", "as_csv", is_flag=True, help="As CSV.")
+@as_json
+@click.pass_context
+def records(
+    ctx: click.Context, name: str | None, begin: str | None, end: str | None, as_csv: bool, as_json: bool
+) -> None:
+    """What outputs did on each day; or, of one input or output NAME, how it was."""
+    import csv
+
+    from rich.table import Table
+
+    from cairnwind.cli import show
+
+    site = _site(ctx)
+    zone = ZoneInfo(site.facts()["timezone"])
+    found: Any = site.usage(begin, end) if name is None else site.readings(name, begin, end)
+    rows = found if name is None else found["rows"]
+    if as_json:
+        show.emit(found)
+    elif name is None:
+        columns = ("day", "output", "hours_on", "switchings", "kilowatt_hours")
+        cells = [["" if row[column] is None else str(row[column]) for column in columns] for row in rows]
+        if as_csv:
+            csv.writer(sys.stdout).writerows([columns, *cells])
+        elif not rows:
+            click.echo(
+                "Nothing was on in that time, or not long enough ago: days are written every five minutes."
+            )
+        else:
+            table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
+            for column in columns:
+                table.add_column(
+                    column.replace("_", " "), justify="left" if column in ("day", "output") else "right"
+                )
+            for each in cells:
+                table.add_row(*each)
+            show.console().print(table)
+    elif as_csv:
+        csv.writer(sys.stdout).writerows(
+            [("at", "least", "mean", "greatest"), *((_stamp(row[0], zone), *row[1:]) for row in rows)]
+        )
+    elif not rows:
+        click.echo(f"Nothing has been recorded of {name} in that time.")
+    else:
+        _chart(name, found, zone)
+
+
+def _chart(name: str, found: dict[str, Any], zone: ZoneInfo) -> None:
+    """The mean of each interval as a bar."""
+    rows = found["rows"]
+    low, high = min(row[1] for row in rows), max(row[3] for row in rows)
+    step = {0: "single readings", 60: "by the minute", 3600: "by the hour", 86400: "by the day"}[
+        found["step_seconds"]
+    ]
+    click.echo(f"{click.style(name, bold=True)}, {step}: {low:.4g} to {high:.4g} {found['unit']}")
+    every = max(1, len(rows) // 40)
+    for row in rows[::every]:
+        share = (row[2] - low) / (high - low) if high > low else 1.0
+        click.echo(
+            f"  {_stamp(row[0], zone)[:16].replace('T', ' ')}  {row[2]:>9.4g}  {click.style('█' * max(1, round(share * 40)), fg='cyan')}"
+        )
+
+
+def _stamp(milliseconds: int, zone: ZoneInfo) -> str:
+    return datetime.fromtimestamp(milliseconds / 1000, zone).isoformat(timespec="seconds")

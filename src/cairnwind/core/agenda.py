@@ -421,7 +421,6 @@ class Agenda:
                 return
             if event.verb in ("put", "run") and name in self.running:
                 self._finish(name, "it was changed")
-            self._remove(name)
             self._take(found)
             engine.effect(ev.KeepSchedule(found, self.running.get(name)))
             self.look([name])
