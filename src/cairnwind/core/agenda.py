@@ -13,7 +13,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, NamedTuple
 
 from cairnwind.core import events as ev
-from cairnwind.core.claims import PERSON, TAKEOVER, Lifetime, Rank, Source, held, until
+from cairnwind.core.claims import PERSON, TAKEOVER, Instant, Lifetime, Rank, Source, held, until
 from cairnwind.core.course import Course, Order, Step, Timer
 from cairnwind.core.interlocks import Refusal
 from cairnwind.core.quantities import NS, show_duration
@@ -38,6 +38,8 @@ class For(NamedTuple):
     """What claims last that do not say so themselves."""
     late: bool = False
     """It should have happened while the service was down."""
+    since: int = 0
+    """So many nanoseconds ago it should have begun: what takes time is as far as it would be by now."""
 
 
 class Agenda:
@@ -104,7 +106,7 @@ class Agenda:
 
     def run(self, steps: tuple[Step, ...], behalf: For) -> None:
         """Carry steps out up to the first wait, and set a timer for what is left then."""
-        engine, now = self._engine, self._engine.now
+        engine, now = self._engine, self._then(behalf)
         for number, step in enumerate(steps):
             if step.after:
                 rest = (step._replace(after=0), *steps[number + 1 :])
@@ -119,8 +121,13 @@ class Agenda:
             for order in step.orders:
                 self._carry_out(order, behalf)
 
+    def _then(self, behalf: For) -> Instant:
+        """When it should have been, on both clocks."""
+        now = self._engine.now
+        return Instant(now.mono - behalf.since, now.wall - behalf.since) if behalf.since else now
+
     def _carry_out(self, order: Order, behalf: For) -> None:
-        engine, now = self._engine, self._engine.now
+        engine, now = self._engine, self._then(behalf)
         if order.act == "release" and order.scene and not order.output:
             for name, slot in list(self.scenes.get(order.scene, ())):
                 engine.release(ev.Release(now, engine.inner(behalf.command), behalf.source, name, slot))
@@ -225,17 +232,12 @@ class Agenda:
         engine.record(
             engine.number(), "timer", "", f"timer {timer.id}: {timer.text}", None, {"timer": timer.id}
         )
-        self.run(
-            timer.steps,
-            For(
-                f"timer-{timer.id}-{engine.sequence}",
-                timer.source,
-                timer.rank,
-                timer.slot,
-                timer.lifetime,
-                late,
-            ),
-        )
+        since = now.wall - timer.due_wall if timer.due_mono is None or late else now.mono - timer.due_mono
+        behalf = For(
+            f"timer-{timer.id}-{engine.sequence}", timer.source, timer.rank, timer.slot, timer.lifetime, late,
+            since=max(0, since) if not late or timer.rank is Rank.PLAN else 0,
+        )  # fmt: skip
+        self.run(timer.steps, behalf)
 
     def change_timer(self, event: ev.ChangeTimer) -> None:
         """Somebody puts a timer off, or cancels it."""
@@ -365,8 +367,8 @@ class Agenda:
             {"start": span.start, "end": span.end},
         )
         behalf = For(
-            f"plan-{engine.sequence}", Source("plan", name), Rank.PLAN, schedule.slot, until(span.end)
-        )
+            f"plan-{engine.sequence}", Source("plan", name), Rank.PLAN, schedule.slot, until(span.end), since=max(0, engine.now.wall - span.start)
+        )  # fmt: skip
         self.run(schedule.course.steps, behalf)
 
     def _finish(self, name: str, why: str = "its time is over") -> None:

@@ -507,10 +507,11 @@ class _Reader:
                 return Value(f"{_digits(token.payload)} %")
             case "ON" | "OFF":
                 return Value(token.type.lower())
-        note = pitch.number(str(token))
+        written = str(token)[:1].upper() + str(token)[1:].lower()
+        note = pitch.number(written)
         tune = next((thing.name for thing in (token.payload or ()) if thing.kind == "tune"), "")
         if note is not None and not tune:
-            return Value(str(token)[0].upper() + str(token)[1:])
+            return Value(written)
         return Value(_name(tune) if tune else str(token).casefold(), tune)
 
     def duration(self, tree: Any) -> int:

@@ -233,9 +233,9 @@ class Rehearsal:
         since, program, made = slope
         length = wall - since
         meter = self._meters[name]
-        for number in range(1, SLICES if length > 0 else 0):
+        for number in range(SLICES if length > 0 else 0):
             at = since + length * number // SLICES
-            meter.see(at, program.at(at - made))
+            meter.see(at, program.at(at + length // (2 * SLICES) - made))
 
     def _why(self, name: str) -> str:
         now = self._engine.output_now(name)

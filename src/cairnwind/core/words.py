@@ -46,7 +46,7 @@ _TIMES = {unit.casefold(): factor for unit, factor in UNITS["a time"].items()} |
 _HERTZ = {unit.casefold(): factor for unit, factor in UNITS["a frequency"].items()} | {"hertz": Fraction(1), "kilohertz": Fraction(1000)}  # fmt: skip
 _PIECES = re.compile(
     r"""(?P<quoted>'[^']+'|"[^"]+") | (?P<clock>\d{1,2}:\d{2}(?::\d{2})?(?![\w:])) | (?P<hash>\#[0-9a-fA-F]{3,6}\b)
-    | (?P<pitch>\b[A-Ga-g](?:\#|♯|♭|b)?\d(?![\w.,:]*\w)) | (?P<number>\d+(?:[.,]\d+)?) | (?P<word>[^\W\d_]+(?:['’][^\W\d_]+)?)
+    | (?P<pitch>\b[A-Ga-g](?:\#|♯|♭|b|B)?\d(?![\w.,:]*\w)) | (?P<number>\d+(?:[.,]\d+)?) | (?P<word>[^\W\d_]+(?:['’][^\W\d_]+)?)
     | (?P<mark>[%,;+\-−]) | (?P<other>\S)""",
     re.X,
 )

@@ -1,0 +1,212 @@
+"""Schedules: when they begin and end, by rule, clock and sun, where summer time skips and doubles hours."""
+
+from __future__ import annotations
+
+from datetime import date, datetime, timedelta
+from itertools import islice
+from typing import Any
+
+import pytest
+from dateutil.rrule import rrulestr
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from cairnwind.core import plan, schedules
+from cairnwind.core.errors import CallerError
+from cairnwind.core.moments import Moment, Where, local, read, wall
+from cairnwind.core.plan import Walker, ahead, spans
+from cairnwind.core.quantities import NS
+from tests.core.saltmarsh import DAY, PLAN, at, clock, schedule
+
+DAYS = ["MO", "TU", "WE", "TH", "FR", "SA", "SU"]
+RULES = st.one_of(
+    st.builds("FREQ=DAILY;INTERVAL={}".format, st.integers(1, 9)),
+    st.builds(lambda n, days: f"FREQ=WEEKLY;INTERVAL={n};BYDAY={','.join(days)}", st.integers(1, 4), st.lists(st.sampled_from(DAYS), min_size=1, unique=True)),
+    st.builds("FREQ=MONTHLY;BYMONTHDAY={}".format, st.sampled_from([1, 15, 29, 31, -1])),
+    st.builds("FREQ=MONTHLY;BYDAY={}{};INTERVAL={}".format, st.sampled_from([1, 2, -1]), st.sampled_from(DAYS), st.integers(1, 3)),
+    st.builds("FREQ=YEARLY;BYMONTH={};BYMONTHDAY={}".format, st.integers(1, 12), st.integers(1, 28)),
+    st.builds("FREQ=HOURLY;INTERVAL={}".format, st.integers(1, 30)),
+    st.builds("FREQ=MINUTELY;INTERVAL={};BYHOUR=9".format, st.integers(7, 90)),
+    st.builds("FREQ=DAILY;COUNT={}".format, st.integers(1, 400)),
+    st.builds("FREQ=WEEKLY;UNTIL=2026{:02d}{:02d}T235959".format, st.integers(1, 12), st.integers(1, 28)),
+)  # fmt: skip
+ZONES = ["Europe/London", "Australia/Sydney", "Australia/Lord_Howe"]
+
+
+@settings(max_examples=120, deadline=None)
+@given(
+    RULES,
+    st.dates(date(2024, 1, 1), date(2026, 12, 31)),
+    st.dates(date(2026, 1, 1), date(2027, 6, 1)),
+    st.times(),
+    st.lists(st.integers(0, 60), max_size=3),
+)
+def test_the_next_ones_are_those_of_the_packages_own_expansion(
+    rule: str, first: date, now: date, time: Any, left: list[int]
+) -> None:
+    time = time.replace(microsecond=0)
+    without = [now + timedelta(days=each) for each in left]
+    try:
+        made = schedule(
+            from_=f"{time:%H:%M:%S}",
+            for_="1 min",
+            repeat=rule,
+            starts=first.isoformat(),
+            without=[each.isoformat() for each in without],
+            timezone="UTC",
+        )
+    except CallerError as error:
+        assert "never begins" in error.sentence, "only a rule that is over before it began"
+        return
+    begin = wall(datetime.combine(now, datetime.min.time()), "UTC")
+    found = [local(span.start, "UTC").replace(tzinfo=None) for span in islice(ahead(made, begin - NS), 40)]
+    whole = rrulestr(rule, dtstart=datetime.combine(first, time))
+    expected = [
+        each
+        for each in islice(whole.xafter(datetime.combine(now, datetime.min.time()), inc=True), 80)
+        if each.date() not in without
+    ]
+    assert found == expected[:40]
+
+
+@pytest.mark.parametrize(
+    ("zone", "day", "skipped", "doubled_day", "doubled"),
+    [  # a local time that is skipped is an hour (or half an hour) later; one that comes twice is the first
+        ("Europe/London", "2027-03-28", ("01:30", "02:30"), "2026-10-25", "01:30"),
+        ("Australia/Sydney", "2026-10-04", ("02:30", "03:30"), "2027-04-04", "02:30"),
+        ("Australia/Lord_Howe", "2026-10-04", ("02:15", "02:45"), "2027-04-04", "01:45"),
+    ],
+)
+def test_hours_that_summer_time_skips_and_doubles(
+    zone: str, day: str, skipped: tuple[str, str], doubled_day: str, doubled: str
+) -> None:
+    gap = schedule(from_=skipped[0], for_="10 min", timezone=zone)
+    (span,) = spans(gap, at(f"{day} 00:00", zone), at(f"{day} 23:00", zone))
+    assert clock(span.start, zone)[11:16] == skipped[1]
+    assert span.end - span.start == 600 * NS
+    twice = schedule(from_=doubled, to="05:00", timezone=zone)
+    (span,) = spans(twice, at(f"{doubled_day} 00:00", zone), at(f"{doubled_day} 23:00", zone))
+    assert local(span.start, zone).fold == 0, "the first of the two"
+    assert span.end - span.start > (at(f"{doubled_day} 05:00", zone) - at(f"{doubled_day} 02:59", zone)), (
+        "and it lasts through both"
+    )
+    every = schedule(from_="00:00", for_="1 min", repeat="FREQ=HOURLY", timezone=zone)
+    for changing in (day, doubled_day):
+        starts = [
+            each.start for each in spans(every, at(f"{changing} 00:00", zone), at(f"{changing} 23:30", zone))
+        ]
+        assert starts == sorted(set(starts)), "none twice"
+    lost = schedule(from_="00:30", to="01:10", timezone="Europe/London")
+    assert plan.missing(lost, at("2027-03-27 12:00"), at("2027-03-29 12:00")) == [], (
+        "01:10 is 02:10 there, and later than 00:30"
+    )
+
+
+def test_the_sun_and_days_without_it() -> None:
+    made = schedule(from_="sunset - 20 min", to="22:30", repeat="FREQ=WEEKLY;BYDAY=TH,FR,SA")
+    first = next(ahead(made, at("2026-11-23 12:00")))
+    assert clock(first.start).startswith("2026-11-26 15:2")
+    assert clock(first.end) == "2026-11-26 22:30:00"
+    north = Where("Europe/Oslo", 69.65, 18.96)
+    sunset = Moment(sun="sunset")
+    assert sunset.on(date(2026, 6, 21), north) is None
+    after = sunset.after(wall(datetime(2026, 6, 1), "Europe/Oslo"), north)
+    assert after is not None
+    assert local(after, "Europe/Oslo").month in (7, 8), "when it sets again"
+    polar = plan.changed(made, where=north, rule="FREQ=DAILY", course=made.course)
+    left = plan.missing(
+        polar, wall(datetime(2026, 6, 1), "Europe/Oslo"), wall(datetime(2026, 6, 30), "Europe/Oslo")
+    )
+    assert len(left) == 30, "it is said which days are left out"
+    assert read("midnight") == Moment(0)
+    for text in ("25:00", "sunsit", "sunset - 13 h", "noonish", ""):
+        with pytest.raises(CallerError):
+            read(text)
+    with pytest.raises(CallerError, match="where the site is"):
+        read("sunset", Where("UTC"))
+
+
+@settings(max_examples=60, deadline=None)
+@given(RULES, st.integers(1, 40), st.lists(st.integers(0, 300 * 24), min_size=1, max_size=30))
+def test_wherever_one_looks_from_the_span_is_the_same(rule: str, hours: int, times: list[int]) -> None:
+    try:
+        made = schedule(from_="06:30", for_=f"{hours} h", repeat=rule, starts="2026-01-01")
+    except CallerError:
+        return
+    walker = Walker(made)
+    for hour in times:  # forward and back: a clock may be set
+        now = at("2026-02-01 00:10") + hour * 3600 * NS
+        held, due = walker.at(now)
+        fresh, again = Walker(made).at(now)
+        assert (held, due) == (fresh, again)
+        known = [each for each in spans(made, now - 60 * DAY, now + 1) if each.end > now]
+        assert held == (known[-1] if known else None)
+        if due is not None:
+            assert due > now
+
+
+@pytest.mark.parametrize(
+    ("facts", "key", "match"),
+    [
+        ({"from": "18:00", "to": "18:00"}, "to", "ends when it begins"),
+        ({"from": "18:00"}, None, "has no end"),
+        ({"from": "18:00", "to": "19:00", "for": "1 h"}, "for", "both 'to' and 'for'"),
+        ({"from": "18:00", "to": "19:00", "repeat": "FREQ=DAYLY"}, "repeat", "no frequency"),
+        ({"from": "18:00", "to": "19:00", "repeat": "FREQ=DAILY;BYDAY=XX"}, "repeat", "no recurrence rule"),
+        (
+            {"from": "18:00", "to": "19:00", "repeat": "FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30"},
+            None,
+            "never begins",
+        ),
+        (
+            {"from": "18:00", "to": "19:00", "repeat": "FREQ=DAILY;UNTIL=20200101T000000Z"},
+            None,
+            "never begins",
+        ),
+        (
+            {"from": "18:00", "to": "19:00", "repeat": "FREQ=SECONDLY"},
+            "repeat",
+            "more often than every minute",
+        ),
+        ({"from": "18:00", "to": "19:00", "repeat": "FREQ=DAILY;COUNT=1000000"}, "repeat", "counts to more"),
+        ({"from": "18:00", "to": "19:00", "timezone": "Europe/Atlantis"}, "timezone", "not a time zone"),
+        ({"from": "18:00", "to": "19:00", "starts": "2026-02-30"}, "starts", "not a date"),
+        ({"from": "18:00", "to": "19:00", "repeat": "never"}, "repeat", "has no day"),
+        ({"from": "sunset", "for": "1 h", "repeat": "FREQ=HOURLY"}, None, "once a day"),
+        ({"from": "18:00", "to": "19:00", "do": "turn it on"}, "do", "nothing called"),
+        ({"from": "18:00", "to": "19:00", "do": "after 5 min turn yard on"}, None, "says when to begin"),
+        ({"from": "18:00", "to": "19:00", "do": "all-stop"}, None, "stop everything"),
+        ({"from": "18:00", "to": "19:00", "name": "a\nb"}, "name", "cannot be a schedule's name"),
+        ({"from": "18:00", "to": "19:00", "colour": "red"}, "colour", "has no 'colour'"),
+    ],
+)
+def test_what_makes_no_sense_is_refused_by_its_key(
+    facts: dict[str, Any], key: str | None, match: str
+) -> None:
+    with pytest.raises(CallerError, match=match) as refused:
+        schedules.make({"name": "it", "do": "turn yard on", **facts}, PLAN, "database")
+    assert refused.value.more.get("key") == key
+    assert refused.value.remedy
+
+
+def test_forms_there_and_back_overlaps_and_single_days() -> None:
+    once = schedule(from_="18:00", to="19:00", repeat="never", also=["2026-12-24", "2026-12-31"])
+    assert [clock(each.start)[:16] for each in ahead(once, at("2026-11-01 00:00"))] == [
+        "2026-12-24 18:00",
+        "2026-12-31 18:00",
+    ]
+    for made in (*PLAN.schedules, once):
+        form = schedules.form_of(made)
+        again = schedules.make(form, PLAN, "database")
+        assert schedules.form_of(again) == form
+        assert list(islice(ahead(again, at("2026-11-01 00:00")), 20)) == list(
+            islice(ahead(made, at("2026-11-01 00:00")), 20)
+        )
+    early, late = PLAN.schedules[1], PLAN.schedules[2]
+    both = plan.overlap(early, late, at("2026-11-23 00:00"), at("2026-12-23 00:00"))
+    assert both is not None
+    assert (clock(both.start), clock(both.end)) == ("2026-11-27 20:00:00", "2026-11-27 21:00:00")
+    assert (
+        plan.overlap(PLAN.schedules[3], PLAN.schedules[4], at("2026-11-23 00:00"), at("2026-12-23 00:00"))
+        is None
+    )
