@@ -38,7 +38,8 @@ def test_cut_anywhere_it_is_the_same(said: list[tuple[int, str]], cuts: list[int
     assert found.bars == whole.bars
     assert [record.text for record in found.records] == [record.text for record in whole.records]
     for name, done in whole.totals.items():
-        assert found.totals[name][:2] == done[:2]
+        assert found.totals[name].on == pytest.approx(done.on, rel=0.001), "slopes are measured in parts"
+        assert found.totals[name].switchings == done.switchings
         assert found.totals[name].joules == pytest.approx(done.joules, rel=0.01)
 
 
@@ -56,8 +57,9 @@ def test_hours_switchings_energy_and_wear() -> None:
         "2026-11-23 02:00",
         [("2026-11-23 00:00", say("fade gallery to 100 % over 2 h"))],
     )
-    # the mean of the lightness curve from 0 to 1 is 0.2647 by Simpson's rule (CIE 1931), and the lamp has a floor of 0.4 %
-    assert fade.totals["gallery"].joules == pytest.approx(120 * 7200 * (0.004 + 0.996 * 0.2647), rel=0.02)
+    # the integral of CIE 1931 lightness over 0 to 100: ((L + 16) / 116)^3 above 8, L / 903.3 below; the lamp has a floor
+    mean = (116 - 24**4 / 116**3) / 400 + 64 / 2 / 903.3 / 100
+    assert fade.totals["gallery"].joules == pytest.approx(120 * 7200 * (0.004 + 0.996 * mean), rel=0.005)
     meter = Meter(SITE.outputs["yard"])
     meter.see(0, ON)
     meter.see(HOUR, ON)

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from cairnwind.core import events as ev
 from cairnwind.core.claims import PERSON, TAKEOVER, Instant, Lifetime, Rank, Source, held, until
-from cairnwind.core.course import Course, Order, Step, Timer
+from cairnwind.core.course import Course, Order, Step, Timer, told
 from cairnwind.core.interlocks import Refusal
 from cairnwind.core.quantities import NS, show_duration
 
@@ -69,7 +69,7 @@ class Agenda:
         if lead is None:
             self.run(course.steps, behalf)
         else:
-            rest = Course("; ".join(step.text for step in course.steps), course.steps)
+            rest = Course(told(course.steps), course.steps)
             now = event.at
             ends = 0
             if lead.until is not None:
@@ -110,7 +110,7 @@ class Agenda:
         for number, step in enumerate(steps):
             if step.after:
                 rest = (step._replace(after=0), *steps[number + 1 :])
-                text = "; ".join(each.text for each in rest)
+                text = told(rest)
                 timer = self._timer(
                     engine.number(), Course(text, rest), behalf, now.wall + step.after, now.mono + step.after
                 )

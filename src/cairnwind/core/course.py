@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from cairnwind.core.claims import Lifetime, Rank, Source
 from cairnwind.core.fact import fact
 from cairnwind.core.programs import Program
+from cairnwind.core.quantities import show_duration
 from cairnwind.core.settings import Setting
 
 if TYPE_CHECKING:
@@ -40,6 +41,13 @@ class Step(NamedTuple):
     text: str
     stop: bool = False
     """It is the all-stop."""
+
+
+def told(steps: tuple[Step, ...]) -> str:
+    """Steps in words, with the waits between them."""
+    return "; ".join(
+        f"{f'wait {show_duration(step.after)}; ' if step.after else ''}{step.text}" for step in steps
+    )
 
 
 class Lead(NamedTuple):

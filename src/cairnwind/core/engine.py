@@ -1092,6 +1092,7 @@ class Engine:
             for each in self._effects
             if not (type(each) is ev.Outcome and each.command.startswith(within))
         ]
+        parts.sort(key=lambda each: int(each.command[len(within) :]))
         worst = min(parts, key=lambda each: WORST.index(each.outcome), default=None)
         word = worst.outcome if worst else "waiting" if reason else self.word
         told = worst is not None and worst.reason and (worst.outcome != "driving" or len(parts) == 1)

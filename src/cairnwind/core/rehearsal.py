@@ -150,7 +150,10 @@ class Rehearsal:
     def _found(self, end: int) -> Rehearsed:
         totals = {}
         for name, meter in self._meters.items():
+            slope = self._slopes.get(name)
             self._along(name, end)
+            if slope is not None:
+                self._slopes[name] = (end, *slope[1:])  # it goes on, if this is gone on with
             meter.close(end)
             totals[name] = meter.done
         bars = self._bars + [bar._replace(end=end) for _, _, bar in self._open.values() if bar.start < end]

@@ -85,6 +85,7 @@ class Records:
 
     def see_output(self, now: OutputNow, wall: int) -> None:
         """An output has changed."""
+        self._roll(wall)
         name = now.output.name
         self._meters[name].see(wall, now.confirmed)
         self._keep(
@@ -96,6 +97,7 @@ class Records:
 
     def see_input(self, now: InputNow, wall: int) -> None:
         """An input has changed."""
+        self._roll(wall)
         if now.name in self._ranges:
             self._keep(now.name, wall, now.value, self._ranges[now.name])
         else:
@@ -118,14 +120,18 @@ class Records:
 
     def turn(self, wall: int) -> None:
         """Time goes on: called at least once a second."""
+        self._roll(wall)
+        if self._rows:
+            self._writer.put(self._rows)
+            self._rows = []
+
+    def _roll(self, wall: int) -> None:
+        """What a minute was is settled before anything of the next is counted."""
         minute = wall // (MINUTE * NS)
         if minute != self._minute:
             if self._minute:
                 self._end_minute(wall)
             self._minute = minute
-        if self._rows:
-            self._writer.put(self._rows)
-            self._rows = []
 
     def _end_minute(self, wall: int) -> None:
         begin = self._minute * MINUTE * NS

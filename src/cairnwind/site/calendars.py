@@ -13,7 +13,7 @@ from datetime import date, datetime, timedelta
 from itertools import islice
 from typing import Any, NamedTuple
 
-from icalendar import Calendar, Event
+from icalendar import Calendar, Event, vRecur
 
 from cairnwind.core import plan, schedules
 from cairnwind.core.errors import CallerError
@@ -71,7 +71,7 @@ def _events(schedule: Schedule, now: int) -> Iterable[Event]:
     if first is None:
         return
     event = _event(schedule, first.start, first.end, "")
-    event.add("rrule", {key.lower(): value.split(",") for key, value in plan.parts(schedule.rule).items()})
+    event["rrule"] = vRecur.from_ical(schedule.rule)
     here = zone(schedule.where.timezone)
     at = local(first.start, schedule.where.timezone).time()
     left = [datetime.combine(day, at, here) for day in schedule.without]
@@ -88,7 +88,12 @@ def _event(schedule: Schedule, start: int, end: int, each: str) -> Event:
     event.add("uid", hashlib.sha256(f"{schedule.name} {each}".encode()).hexdigest()[:32] + "@cairnwind")
     event.add("dtstamp", datetime.fromtimestamp(start // NS, zone("UTC")))
     event.add("dtstart", local(start, schedule.where.timezone))
-    event.add("dtend", local(end, schedule.where.timezone))
+    if schedule.end is None:
+        event.add(
+            "duration", timedelta(seconds=(end - start) // NS)
+        )  # an end by the clock would be off where that is set
+    else:
+        event.add("dtend", local(end, schedule.where.timezone))
     event.add("summary", schedule.course.text)
     event.add(NAME, schedule.name)
     event.add(FORM, json.dumps(schedules.form_of(schedule), ensure_ascii=True))
