@@ -477,10 +477,10 @@ def test_a_real_run_on_a_fast_clock_gives_the_rehearsed_journal(
     mine = [
         (row["kind"], row["text"])
         for row in rows
-        if row["kind"] in kinds and 5 < datetime.fromisoformat(row["at"]).timestamp() - begin / NS < 285
+        if row["kind"] in kinds and 5 < datetime.fromisoformat(row["at"]).timestamp() - begin / NS < 270
     ]
     rehearsed = Rehearsal(site, [(each, None) for each in read_plan(site).schedules], begin).run_to(
-        begin + 280 * NS
+        begin + 270 * NS
     )
     expected = [
         (row.kind, row.text)

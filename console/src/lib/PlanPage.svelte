@@ -81,7 +81,7 @@
     {:else if found}<p class="quiet">The plan switches nothing on in that time.</p>{/if}
     {#if found}<p class="quiet">As the plan alone would have it, from the first day shown; green is the plan.</p>{/if}
     {#if found?.collisions.length}
-      <details><summary>{found.collisions.length} {found.collisions.length === 1 ? 'collision' : 'collisions'}</summary><ul>{#each found.collisions as each (each.at + each.output)}<li>{moment(each.at)}, {live.outputs[each.output]?.label}: {each.text}</li>{/each}</ul></details>
+      <details><summary>{found.collisions.length} {found.collisions.length === 1 ? 'collision' : 'collisions'}</summary><ul>{#each found.collisions as each, number (number)}<li>{moment(each.at)}, {live.outputs[each.output]?.label}: {each.text}</li>{/each}</ul></details>
     {/if}
     {#if found?.totals.length}
       <details>
@@ -124,7 +124,7 @@
   <section class="card" aria-label="Timers">
     <h2>Timers</h2>
     <ul class="list">
-      {#each plan?.timers ?? [] as timer (timer.id)}
+      {#each plan?.timers ?? [] as timer (`${timer.kind} ${timer.id}`)}
         <li><span>{timer.text}</span> <span class="quiet">{timer.kind === 'claim' ? 'until' : ''} {moment(timer.due)}{timer.every_seconds ? `, every ${timer.every_seconds} s` : ''}</span>
           <button type="button" class="btn btn-sm preset-outlined-surface-500" onclick={() => act(() => api.extendTimer(timer.id, '10 min'))}>10 min longer</button>
           <button type="button" class="btn btn-sm preset-outlined-surface-500" onclick={() => act(() => api.cancelTimer(timer.id))}>Cancel</button></li>

@@ -82,6 +82,8 @@ class Records:
         self._minute = self._written = 0
         self._day = ""
         self._rows: list[Row] = []
+        self._late: dict[str, int] = {}
+        """What has moved too soon after its last reading, and when it is kept."""
 
     def see_output(self, now: OutputNow, wall: int) -> None:
         """An output has changed."""
@@ -115,12 +117,24 @@ class Records:
             return
         moved = track.kept is None or abs(value - track.kept) > MOVED * range
         if (moved and (not range or wall >= track.kept_at + SHORTEST)) or wall >= track.kept_at + LONGEST:
+            self._single(name, track, wall)
+        elif moved:
+            self._late[name] = track.kept_at + SHORTEST  # where it stays is kept too, a little later
+        else:
+            self._late.pop(name, None)
+
+    def _single(self, name: str, track: _Track, wall: int) -> None:
+        value = track.value
+        self._late.pop(name, None)
+        if value is not None:
             track.kept, track.kept_at = value, wall
             self._rows.append(("reading", (name, 0, wall, value, value, value, 1)))
 
     def turn(self, wall: int) -> None:
         """Time goes on: called at least once a second."""
         self._roll(wall)
+        for name in [name for name, due in self._late.items() if due <= wall]:
+            self._single(name, self._tracks[name], wall)
         if self._rows:
             self._writer.put(self._rows)
             self._rows = []
