@@ -12,10 +12,15 @@ POLLING = ("clay-side", "yard-side", "hoist-box")
 
 
 def quiet_demo() -> str:
-    """The text of the demo's site file without the boards that are read all the time."""
+    """The text of the demo's site file without the boards that are read all the time, and without its plan."""
     text = SITE_FILE.read_text("utf-8")
     tables = re.split(r"^(?=\[)", text, flags=re.MULTILINE)
-    return "".join(table for table in tables if not any(f"{board}" in table for board in POLLING))
+    plan = ("[[schedule", "[scene", "[group")
+    return "".join(
+        table
+        for table in tables
+        if not table.startswith(plan) and not any(board in table for board in POLLING)
+    )
 
 
 def wide(count: int) -> Site:

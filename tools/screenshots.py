@@ -64,6 +64,7 @@ def main() -> None:
             terminal(Path(folder), state)
             console(site)
             signals(site)
+            plan(site, state)
             boards(site)
         finally:
             demo.send_signal(signal.SIGINT)
@@ -95,6 +96,32 @@ def console(site: Site) -> None:
         browser.close()
 
 
+def plan(site: Site, state: Path) -> None:
+    """The pages 'Plan', wide and on a phone, and 'Records'; and the week as a picture."""
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(site.sign_in_link())
+        page.wait_for_selector("[data-output=gallery]")
+        page.get_by_role("link", name="Plan").click()
+        page.wait_for_selector("svg .bar")
+        page.wait_for_timeout(500)
+        page.screenshot(path=OUT / "console-plan.png")
+        page.set_viewport_size({"width": 390, "height": 844})
+        page.wait_for_timeout(500)
+        page.screenshot(path=OUT / "console-plan-phone.png")
+        page.set_viewport_size({"width": 1280, "height": 800})
+        page.get_by_role("link", name="Records").click()
+        page.get_by_label("the last").select_option("hour")
+        page.wait_for_timeout(800)
+        page.screenshot(path=OUT / "console-records.png")
+        browser.close()
+    week = ["--for", "7 d", "--picture", str((OUT / "rehearsal.png").absolute())]
+    subprocess.run(
+        [CAIRNWIND, "--state", str(state), "rehearse", *week], check=True, stdout=subprocess.DEVNULL
+    )
+
+
 def signals(site: Site) -> None:
     """The page 'Signals': ten seconds of an evening, and ten milliseconds of it."""
     site.reset_stop()
@@ -112,37 +139,28 @@ def signals(site: Site) -> None:
         site.play("bell", "welcome")
         names = ["bench-lamp", "gallery", "window", "bell", "path-1.red"]
         page.evaluate(f"localStorage.setItem('cairnwind-signals', JSON.stringify({names}))")
-        page.click("text=Signals")
+        page.get_by_role("link", name="Signals").click()
         page.wait_for_timeout(3500)
         page.screenshot(path=OUT / "console-signals.png")
-        page.get_by_label("Time shown").select_option("0.01")
-        page.wait_for_timeout(1200)
-        page.screenshot(path=OUT / "console-wave.png")
         for name in ("window", "path-1"):
             site.release(name)
         browser.close()
 
 
 def boards(site: Site) -> None:
-    """The page 'Boards': a bare pin tried, then a board whose cable is pulled."""
+    """The page 'Boards': a bare pin tried."""
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(site.sign_in_link())
         page.wait_for_selector("[data-output=gallery]")
         site.reset_stop()
-        page.click("text=Boards")
+        page.get_by_role("link", name="Boards", exact=True).click()
         page.click("[data-pin='shelf:J2-10']")
         page.select_option(".fields select", "pwm")
         page.click("text=Try it")
         page.wait_for_timeout(1200)
         page.screenshot(path=OUT / "console-pins.png")
-        subprocess.run(["pkill", "-f", "cairnwind/demo/board"], check=True)  # the board loses its supply
-        page.click("[data-board-tab=hoist-box]")
-        page.click("summary")
-        page.wait_for_selector("[data-board-tab=hoist-box].down")
-        page.wait_for_timeout(1500)
-        page.screenshot(path=OUT / "console-lost.png")
         browser.close()
 
 
@@ -155,12 +173,11 @@ def terminal(folder: Path, state: Path) -> None:
         "journal": "cairnwind journal -n 14",
         "check": "cairnwind check broken.toml",
         "pins": "cairnwind pins shelf",
-        "boards": "cairnwind look --by-board",
         "fit": "cairnwind fit 440Hz --timer small-board --duty 30%",
         "wiring": "cairnwind wire led --supply 3.3V --forward 2V --current 20mA --pin 12mA; echo; cairnwind wire strip --lamps 60 --limit 2A",
         "program": "cairnwind run sequence gallery --to 80% --to 20% --to 60% --over 2s --wait 1s --end 40% --preview",
-        "identify": "cairnwind identify clay-side --yes --step 150ms --dwell 600ms",
-        "wire": "timeout -s INT 2 cairnwind watch --link clay-side",
+        "phrase": "cairnwind do --dry run scene closing; echo; cairnwind do turn hoist on; echo; cairnwind do turn yard on for 1 h; echo; cairnwind timers; echo; cairnwind plan",
+        "rehearse": "cairnwind rehearse --from 2026-11-26 --for 48h --picture rehearsal-48h.png",
     }
     server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     environment = {

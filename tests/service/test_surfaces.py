@@ -35,6 +35,7 @@ SURFACES: dict[str, Callable[[Running, str], object]] = {
     "client": lambda running, setting: running.site.turn("gallery", setting),
     "console": by_console,
     "HTTP": by_http,
+    "phrase": lambda running, setting: running.site.do(f"turn gallery {setting}"),
 }
 
 
@@ -52,7 +53,8 @@ def test_a_surface_has_the_rank_and_lifetime_of_its_row(surface: str, running: R
     rank, lifetime, off, _ = table()[surface]
     SURFACES[surface](running, "on")
     (claim,) = running.http("GET", "/api/v1/claims").json()
-    assert (claim["rank"], claim["lifetime"], claim["source"]) == (rank, lifetime, f"{surface} (first key)")
+    by = "client" if surface == "phrase" else surface
+    assert (claim["rank"], claim["lifetime"], claim["source"]) == (rank, lifetime, f"{by} (first key)")
     SURFACES[surface](running, "off")
     (claim,) = running.http("GET", "/api/v1/claims").json()
     assert (claim["setting"]["words"], off) == ("off", "a claim of off")

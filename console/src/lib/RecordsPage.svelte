@@ -69,7 +69,7 @@
     </div>
     {#if chart}
       <svg viewBox="0 0 {WIDE} {HIGH}" role="img" aria-label="Chart of {name}">
-        {#each [chart.low, chart.high] as value (value)}<line x1="52" x2={WIDE - 8} y1={chart.y(value)} y2={chart.y(value)} /><text x="46" y={chart.y(value) + 4} text-anchor="end">{Number(value.toPrecision(3))}</text>{/each}
+        {#each chart.low === chart.high ? [chart.low] : [chart.low, chart.high] as value (value)}<line x1="52" x2={WIDE - 8} y1={chart.y(value)} y2={chart.y(value)} /><text x="46" y={chart.y(value) + 4} text-anchor="end">{Number(value.toPrecision(3))}</text>{/each}
         {#each chart.marks as mark, number (number)}<text x={chart.x(mark)} y={HIGH - 4} text-anchor={number === 5 ? 'end' : number ? 'middle' : 'start'}>{days > 1 ? say(mark).slice(0, 6) : say(mark).slice(8, 13)}</text>{/each}
         <path class="band" d={chart.band} /><path d={chart.line} />
       </svg>

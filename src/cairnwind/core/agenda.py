@@ -65,6 +65,9 @@ class Agenda:
         sequence = engine.number()
         behalf = For(event.command, event.source)
         lead = course.lead
+        if lead is not None and not engine.recording:
+            engine.refuse(event, sequence, engine.no_journal())
+            return
         reason = ""
         if lead is None:
             self.run(course.steps, behalf)
@@ -292,6 +295,9 @@ class Agenda:
         self._end_orphans()
         self.look(self.schedules)
         for timer in sorted(event.timers, key=lambda each: each.due_wall):
+            if timer.rank is Rank.PLAN and timer.slot.removeprefix("plan:") not in self.running:
+                engine.effect(ev.DropTimer(timer.id))  # its span is over, or its schedule is no more
+                continue
             late = timer.due_wall <= now.wall
             if timer.due_mono is not None or late:
                 timer = replace(

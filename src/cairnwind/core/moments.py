@@ -14,7 +14,7 @@ import re
 from datetime import date, datetime, timedelta
 from functools import lru_cache
 from typing import NamedTuple
-from zoneinfo import ZoneInfo
+from zoneinfo import ZoneInfo, available_timezones
 
 from cairnwind.core.errors import CallerError, nearest
 from cairnwind.core.quantities import NS, duration, show_duration
@@ -41,6 +41,18 @@ class Where(NamedTuple):
 def zone(name: str) -> ZoneInfo:
     """A time zone by its IANA name."""
     return ZoneInfo(name)
+
+
+def named(name: object) -> str:
+    """The IANA name of a zone, if it is one. Raises `CallerError` (``bad-value``)."""
+    try:
+        zone(str(name))
+    except (KeyError, ValueError, OSError):
+        hint = nearest(str(name), available_timezones())
+        raise CallerError(
+            "bad-value", f"'{name}' is not a time zone.", hint or "Write an IANA name like Europe/London."
+        ) from None
+    return str(name)
 
 
 def wall(local: datetime, timezone: str) -> int:

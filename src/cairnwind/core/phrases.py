@@ -62,7 +62,7 @@ class Asks(PhraseError):
     """A phrase that may mean two things: ``choices`` are what may stand there instead."""
 
     def __init__(self, word: str, choices: Iterable[str], at: int, end: int) -> None:
-        self.choices = tuple(choices)
+        self.choices = tuple(dict.fromkeys(choices))
         both = (
             " or ".join(self.choices) if len(self.choices) < 6 else ", ".join(self.choices[:5]) + " or others"
         )

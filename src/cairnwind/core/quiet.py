@@ -3,24 +3,16 @@
 from __future__ import annotations
 
 from datetime import datetime, timedelta
-from functools import lru_cache
-from zoneinfo import ZoneInfo
 
 from cairnwind.core.model import Quiet
+from cairnwind.core.moments import zone
 from cairnwind.core.quantities import NS
-
-
-@lru_cache(8)
-def zone(name: str) -> ZoneInfo:
-    """A time zone by its IANA name."""
-    return ZoneInfo(name)
 
 
 def told(quiet: Quiet, timezone: str, wall: int) -> tuple[bool, int]:
     """Whether it is quiet at ``wall`` (nanoseconds UTC), and when that next changes.
 
-    A boundary in an hour that summer time skips counts as the first moment after the gap; one in an hour that
-    comes twice counts the first time.
+    A boundary in an hour that summer time skips or doubles is read as `cairnwind.core.moments` says.
     """
     here = datetime.fromtimestamp(wall // NS, zone(timezone))
     minute = here.hour * 60 + here.minute

@@ -49,7 +49,7 @@ def make(form: Mapping[str, Any], planned: Planned, origin: str) -> Schedule:
     name = _take(form, "name", _name)
     where = site.where
     if form.get("timezone") is not None:
-        where = where._replace(timezone=_take(form, "timezone", zone))
+        where = where._replace(timezone=_take(form, "timezone", moments.named))
     course = _take(form, "do", planned.course)
     start = _take(form, "from", lambda text: moments.read(text, where))
     end = _take(form, "to", lambda text: moments.read(text, where)) if form.get("to") is not None else None
@@ -184,17 +184,6 @@ def _name(text: object) -> str:
             "bad-value", f"{text!r} cannot be a schedule's name.", "Use up to 80 printable characters."
         )
     return text.strip()
-
-
-def zone(name: object) -> str:
-    """An IANA time zone. Raises `CallerError`."""
-    try:
-        moments.zone(str(name))
-    except (KeyError, ValueError, OSError):
-        raise CallerError(
-            "bad-value", f"'{name}' is not a time zone.", "Write an IANA name like Europe/London."
-        ) from None
-    return str(name)
 
 
 def day(text: object) -> date:

@@ -17,7 +17,7 @@ from icalendar import Calendar, Event, vRecur
 
 from cairnwind.core import plan, schedules
 from cairnwind.core.errors import CallerError
-from cairnwind.core.moments import local, wall, zone
+from cairnwind.core.moments import local, named, wall, zone
 from cairnwind.core.plan import Schedule
 from cairnwind.core.quantities import NS, show_duration
 from cairnwind.core.schedules import Planned
@@ -238,7 +238,7 @@ def _zone(begin: datetime, default: str) -> str:
     name = getattr(begin.tzinfo, "key", None) or str(begin.tzinfo)
     if name in ("UTC", "Z", "UTC+00:00"):
         return default  # a moment, which is the same in the site's zone
-    return schedules.zone(name)
+    return named(name)
 
 
 def _dates(value: Any, name: str) -> list[str]:

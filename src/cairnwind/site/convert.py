@@ -50,19 +50,11 @@ def between(value: object, low: float, high: float) -> float:
 
 def zone(value: object) -> str:
     """An IANA time zone."""
-    from zoneinfo import ZoneInfo, available_timezones
+    from cairnwind.core.moments import (
+        named,
+    )  # time zones are not needed on the way to safe, where none is named
 
-    name = text(value)
-    try:
-        ZoneInfo(name)
-    except (KeyError, ValueError, OSError):
-        zones = available_timezones()
-        raise CallerError(
-            "bad-value",
-            f"'{name}' is not a time zone.",
-            nearest(name, zones) or "Write an IANA name like Europe/London.",
-        ) from None
-    return name
+    return named(text(value))
 
 
 def words(value: object) -> tuple[str, str]:
