@@ -123,7 +123,7 @@ def test_records_are_filtered_and_every_page_fits(
             "all => all.filter(each => !(each.textContent.trim() || each.getAttribute('aria-label') || each.labels?.length || each.title)).length"
         )
         assert unnamed == 0
-    page.get_by_label("Of").select_option("gallery")
+    page.get_by_role("combobox", name="Of ").select_option("gallery")
     expect(page.get_by_role("img", name="Chart of gallery")).to_be_visible()
     expect(page.get_by_role("region", name="Days")).to_contain_text(re.compile("gallery|Gallery"))
     page.get_by_label("About").select_option("gallery")
