@@ -244,6 +244,30 @@ def test_timers_survive_a_restart_with_their_end_time() -> None:
     assert not bench.timers
 
 
+def test_a_wait_of_the_plan_that_was_over_while_the_service_was_down() -> None:
+    firing = schedule(
+        name="firing",
+        from_="18:00",
+        for_="2 h",
+        do="turn kiln-vent on; wait 10 min; turn kiln on; wait 5 min; turn yard on",
+    )
+    bench = Bench(at("2026-11-23 17:59"), (firing,))
+    bench.pass_by(2 * MINUTE)
+    assert (bench.shows("kiln-vent"), bench.shows("kiln")) == ("on", "off")
+    bench.down_for(30 * MINUTE)
+    bench.pass_by(NS)
+    assert [bench.shows(name) for name in ("kiln-vent", "kiln", "yard")] == ["on", "on", "on"], (
+        "what should be on now is on"
+    )
+    bench.down_for(2 * HOUR)
+    assert not bench.timers
+    late = Bench(at("2026-11-23 18:30"), (firing,))
+    late.pass_by(NS)
+    assert [late.shows(name) for name in ("kiln-vent", "kiln", "yard")] == ["on", "on", "on"], (
+        "also for one who starts in the middle"
+    )
+
+
 def test_a_restart_in_the_middle_of_a_span_and_of_its_fade() -> None:
     slow = schedule(name="slow", from_="18:00", to="20:00", do="turn gallery to 60 % over 40 min")
     momentary = schedule(name="bell", from_="18:00", to="20:00", do="toggle yard")

@@ -120,7 +120,9 @@ class Agenda:
                 self._keep(timer)
                 return
             if step.stop:
-                engine.all_stop(ev.AllStop(now, behalf.command, behalf.source, "said in a phrase"))
+                engine.all_stop(
+                    ev.AllStop(now, engine.inner(behalf.command), behalf.source, "said in a phrase")
+                )
             for order in step.orders:
                 self._carry_out(order, behalf)
 
@@ -237,7 +239,8 @@ class Agenda:
         )
         since = now.wall - timer.due_wall if timer.due_mono is None or late else now.mono - timer.due_mono
         behalf = For(
-            f"timer-{timer.id}-{engine.sequence}", timer.source, timer.rank, timer.slot, timer.lifetime, late,
+            f"timer-{timer.id}-{engine.sequence}", timer.source, timer.rank, timer.slot, timer.lifetime,
+            late and timer.rank >= Rank.PERSON,
             since=max(0, since) if not late or timer.rank is Rank.PLAN else 0,
         )  # fmt: skip
         self.run(timer.steps, behalf)
@@ -325,11 +328,8 @@ class Agenda:
         self.schedules[schedule.name] = schedule
         self._walkers[schedule.name] = Walker(schedule)
 
-    def look(self, names: Iterable[str], *, kept: bool = True) -> None:
-        """See where schedules stand, begin and end what that asks for; what began first is begun first.
-
-        Without ``kept`` a span that is the same as before is begun anew.
-        """
+    def look(self, names: Iterable[str]) -> None:
+        """See where schedules stand, begin and end what that asks for; what began first is begun first."""
         engine, now = self._engine, self._engine.now
         if self.believed:
             if now.wall < self.believed - LATE:
@@ -346,7 +346,7 @@ class Agenda:
             was = self.running.get(name)
             if due is not None:
                 engine.at_wall(due, "plan", name)
-            if span == was and kept:
+            if span == was:
                 continue
             if was is not None:
                 self._finish(name)
