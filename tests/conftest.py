@@ -40,6 +40,11 @@ if LAB is None:
     collect_ignore.append("boards/test_kernel_lab.py")
 
 
+def pytest_collection_finish() -> None:
+    """A package that tests import gives this process the default of SIGPIPE, by which a reader that goes would end it."""
+    signal.signal(signal.SIGPIPE, signal.SIG_IGN)
+
+
 def pytest_terminal_summary(terminalreporter: Any) -> None:
     """Say what was not run because the machine has no simulated kernel: it is no failure, and must not be hidden."""
     if LAB is None and not INSIDE:
