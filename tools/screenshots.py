@@ -88,7 +88,7 @@ def console(site: Site) -> None:
         page.click("text=Go dark")
         site.stop("smoke in the glaze room")
         page.click("text=Reset all-stop")
-        page.click("[data-output=window] .action")
+        page.click("[data-output=bench-lamp] .action")
         page.wait_for_selector(".notes p")
         page.evaluate("scrollTo(0, 0)")
         page.wait_for_timeout(300)
