@@ -92,8 +92,7 @@ def _bar(axes: Any, dates: Any, bar: Bar, lane: int, zone: ZoneInfo, whole: floa
         edgecolor=LANES[rank] if thin else "white", linewidth=0.4, zorder=2,
     )  # fmt: skip
     if long > whole * 0.045:
-        light = bar.level > 0.25
         axes.text(
             begin + (end - begin) / 2, lane + 0.36 - height / 2, bar.brief, ha="center", va="center", fontsize=8,
-            color="white" if light else INK, zorder=3, clip_on=True,
+            color="white", zorder=3, clip_on=True,
         )  # fmt: skip
