@@ -33,7 +33,7 @@ RULES = st.one_of(
 ZONES = ["Europe/London", "Australia/Sydney", "Australia/Lord_Howe"]
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=50, deadline=None)
 @given(
     RULES,
     st.dates(date(2024, 1, 1), date(2026, 12, 31)),
@@ -126,7 +126,7 @@ def test_the_sun_and_days_without_it() -> None:
         read("sunset", Where("UTC"))
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=40, deadline=None)
 @given(RULES, st.integers(1, 40), st.lists(st.integers(0, 300 * 24), min_size=1, max_size=30))
 def test_wherever_one_looks_from_the_span_is_the_same(rule: str, hours: int, times: list[int]) -> None:
     try:

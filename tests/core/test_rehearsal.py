@@ -38,9 +38,10 @@ def test_cut_anywhere_it_is_the_same(said: list[tuple[int, str]], cuts: list[int
     assert found.bars == whole.bars
     assert [record.text for record in found.records] == [record.text for record in whole.records]
     for name, done in whole.totals.items():
-        assert found.totals[name].on == pytest.approx(done.on, rel=0.001), "slopes are measured in parts"
-        assert found.totals[name].switchings == done.switchings
-        assert found.totals[name].joules == pytest.approx(done.joules, rel=0.01)
+        # slopes are measured in 16 parts, and a cut makes other parts: at most one part of an hour's slope for each cut
+        assert found.totals[name].on == pytest.approx(done.on, rel=0.001, abs=10 * MINUTE)
+        assert found.totals[name].switchings == pytest.approx(done.switchings, abs=len(cuts))
+        assert found.totals[name].joules == pytest.approx(done.joules, rel=0.01, abs=2000)
 
 
 def test_hours_switchings_energy_and_wear() -> None:

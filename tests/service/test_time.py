@@ -24,6 +24,7 @@ from cairnwind.core.claims import Instant
 from cairnwind.core.errors import CallerError
 from cairnwind.core.quantities import NS
 from cairnwind.core.rehearsal import Rehearsal
+from cairnwind.folder import Folder
 from cairnwind.service import first, lanes, runtime
 from cairnwind.service.records import Records
 from cairnwind.service.serve import Service
@@ -32,7 +33,7 @@ from cairnwind.site.calendars import feed, read
 from cairnwind.site.plans import read_plan
 from cairnwind.store.writer import Writer
 from tests.conftest import SITE, Running, eventually
-from tests.core.saltmarsh import DAY, PLAN, at, schedule
+from tests.core.saltmarsh import DAY, PERSON, PLAN, at, schedule
 
 MORE = """
 latitude = 52.95
@@ -375,7 +376,7 @@ def test_days_and_readings_are_kept_rolled_up_and_forgotten(tmp_path: Path) -> N
         now = Instant(NS + number * minute, wall)
         if number % 60 in (0, 30):
             word = "on" if number % 60 == 0 else "off"
-            feed_(ev.Do(now, f"c{number}", first_source(), planned.course(f"turn vent {word}")))
+            feed_(ev.Do(now, f"c{number}", PERSON, planned.course(f"turn vent {word}")))
             records.see_output(engine.output_now("vent"), wall)
         records.turn(wall)
     records.flush(wall)
@@ -393,12 +394,6 @@ def test_days_and_readings_are_kept_rolled_up_and_forgotten(tmp_path: Path) -> N
     assert all(after[0] - before[0] == minute for before, after in pairwise(minutes))
     assert [row[2] for row in minutes[:60]] == [1] * 30 + [0] * 30
     reader.close()
-
-
-def first_source() -> Any:
-    from tests.core.saltmarsh import PERSON
-
-    return PERSON
 
 
 def test_what_was_recorded_is_asked_for(planned: Running) -> None:
@@ -468,7 +463,7 @@ def test_a_real_run_on_a_fast_clock_gives_the_rehearsed_journal(
     for module in (first, runtime):
         monkeypatch.setattr(module, "clock", fast)
     monkeypatch.setattr(runtime, "TURN", 15.0)
-    service = Service(site, first_folder(tmp_path), 0)
+    service = Service(site, Folder(tmp_path / "state"), 0)
     monkeypatch.setattr(service.pins, "fresh", lambda: True)
     service.start()
     try:
@@ -498,9 +493,3 @@ def test_a_real_run_on_a_fast_clock_gives_the_rehearsed_journal(
 
     assert unnumbered(mine) == unnumbered(expected)
     assert len(expected) > 30
-
-
-def first_folder(path: Path) -> Any:
-    from cairnwind.folder import Folder
-
-    return Folder(path / "state")

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 LATE = 2 * NS
 """A clock that is this much behind the journal's last record is not to be believed."""
 WORST = ("not recorded", "refused", "unreachable", "blocked", "waiting", "driving")
+"""Outcomes, the worst first: that of a command to several outputs is its parts' worst."""
 
 
 class For(NamedTuple):

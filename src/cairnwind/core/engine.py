@@ -370,7 +370,12 @@ class Engine:
             self._effects.append(ev.KeepStop(self._keeper.stop))
             self._disarm(self._standings.values(), "ended by the all-stop")
             for s in self._standings.values():
-                if s.wanted != s.output.safe or s.confirmed != s.output.safe or s.pending is not None:
+                if (
+                    s.moving
+                    or s.wanted != s.output.safe
+                    or s.confirmed != s.output.safe
+                    or s.pending is not None
+                ):
                     self._touched[s.output.name] = None
             self._stopping = (event.command, set(self._touched))
             self._end_trials("ended by the all-stop")

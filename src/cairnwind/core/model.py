@@ -6,10 +6,10 @@ new one. Sense and contact are recorded here and applied in `cairnwind.boards.wi
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import field
 from fractions import Fraction
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from cairnwind.core import colours
 from cairnwind.core.errors import CallerError
@@ -37,6 +37,8 @@ if TYPE_CHECKING:
     from cairnwind.core.programs import Program
     from cairnwind.core.pwm import Timer
     from cairnwind.core.stick import Pad
+
+T = TypeVar("T")
 
 
 @fact
@@ -419,8 +421,12 @@ class Output:
 
     def read(self, text: object) -> Setting:
         """Read what a person wrote as a setting of this output. Raises `CallerError` (``bad-value``)."""
+        return self.named(lambda: self.admit(read(text, self.takes, self.words)))
+
+    def named(self, make: Callable[[], T]) -> T:
+        """What ``make`` gives; its `CallerError` begins with the output's name."""
         try:
-            return self.admit(read(text, self.takes, self.words))
+            return make()
         except CallerError as bad:
             if self.name in bad.sentence:
                 raise

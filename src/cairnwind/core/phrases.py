@@ -11,7 +11,7 @@ is not guessed: `read` raises `Asks` with both.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import lru_cache
@@ -670,19 +670,10 @@ def _orders(command: Command, site: Site, scenes: Mapping[str, tuple[str, ...]])
         output = site.outputs[name]
         wanted: Setting | Program | None = None
         if command.verb not in ("toggle", "release"):
-            wanted = _named(output, lambda: _wanted(command, output, site, place))  # noqa: B023
+            wanted = output.named(lambda: _wanted(command, output, site, place))  # noqa: B023
         act = command.verb if command.verb in ("toggle", "release") else "claim"
         orders.append(Order(name, act, wanted, life, command.until))
     return orders
-
-
-def _named(output: Output, make: Callable[[], Setting | Program]) -> Setting | Program:
-    try:
-        return make()
-    except CallerError as bad:
-        if output.name in bad.sentence:
-            raise
-        raise CallerError(bad.code, f"{output.name}: {bad.sentence}", bad.remedy) from None
 
 
 def _wanted(command: Command, output: Output, site: Site, place: int) -> Setting | Program:
@@ -704,7 +695,7 @@ def _wanted(command: Command, output: Output, site: Site, place: int) -> Setting
                 raise CallerError(
                     "bad-value",
                     "A single tone is not played a number of times.",
-                    "Blink it is not for sounders; write a tune.",
+                    "Write a tune, and play that so often.",
                 )
             if output.takes != "tone":
                 raise CallerError("bad-value", f"{output.name} is no sounder.", "Play it on one.")
@@ -719,14 +710,10 @@ def _wanted(command: Command, output: Output, site: Site, place: int) -> Setting
         case "breathe":
             form = {"kind": "breathe", "times": command.times}
             if command.over:
-                form |= {"in": _time(command.over // 2), "out": _time(command.over - command.over // 2)}
+                form |= {"in": f"{command.over // 2} ns", "out": f"{command.over - command.over // 2} ns"}
         case "flicker":
             form = {"kind": "candle"}
     return output.fits(programs.make(form, output.takes, output.read, place))
-
-
-def _time(ns: int) -> str:
-    return f"{ns} ns"
 
 
 def _repeated(tune: Program, times: int) -> Program:

@@ -15,7 +15,6 @@ import re
 from collections.abc import Iterator
 from dataclasses import replace
 from datetime import date, datetime, timedelta
-from functools import lru_cache
 from typing import Any, NamedTuple
 
 from cairnwind.core.course import Course
@@ -32,7 +31,6 @@ WINDOW = 64
 AHEAD = 10 * 366
 """Days after which a rule that has given nothing counts as giving nothing at all."""
 LONGEST = 366 * 86400 * NS
-MOST_A_DAY = 1440
 FREQUENCIES = ("YEARLY", "MONTHLY", "WEEKLY", "DAILY", "HOURLY", "MINUTELY")
 _WITHIN_A_DAY = ("HOURLY", "MINUTELY")
 
@@ -87,7 +85,7 @@ def rule(text: object) -> str:
             f"Write one of RFC 5545: {DAILY}, or FREQ=WEEKLY;BYDAY=MO,FR.",
         )
     made = re.sub(r"\s+", "", text.upper().removeprefix("RRULE:"))
-    said = dict(part.partition("=")[::2] for part in made.split(";") if part)
+    said = parts(made)
     freq = said.get("FREQ", "")
     if freq == "SECONDLY":
         raise CallerError(
@@ -101,7 +99,7 @@ def rule(text: object) -> str:
             f"'{text}' has no frequency that is known.",
             nearest(freq, FREQUENCIES) or f"Begin it with FREQ= and one of {', '.join(FREQUENCIES)}.",
         )
-    if int(said["COUNT"]) > 10_000 if said.get("COUNT", "").isdigit() else False:
+    if said.get("COUNT", "").isdigit() and int(said["COUNT"]) > 10_000:
         raise CallerError("bad-value", f"'{text}' counts to more than 10000.", "Give it an UNTIL instead.")
     try:
         if "UNTIL" in said:
@@ -176,13 +174,6 @@ def _gives(text: str, first: date) -> bool:
 # --- when -----------------------------------------------------------------------------------------------------
 
 
-@lru_cache(512)
-def _parsed(text: str, first: datetime) -> Any:
-    from dateutil.rrule import rrulestr
-
-    return rrulestr(text, dtstart=first)
-
-
 def _expand(text: str, first: datetime, until: datetime | None) -> Any:
     """The package's own rule, beginning at a local time, and over at another."""
     from dateutil.rrule import rrulestr
@@ -226,7 +217,9 @@ def _by_rule(text: str, first: datetime, where: Where, low: datetime, high: date
         text = ";".join(f"{key}={value}" for key, value in found.items() if key != "UNTIL")
     if last < first:
         return
-    walked = _parsed(text, first) if "COUNT" in found else _expand(text, _nearer(found, first, low), last)
+    walked = (
+        _expand(text, first, None) if "COUNT" in found else _expand(text, _nearer(found, first, low), last)
+    )
     for each in walked:
         if each > last:
             return

@@ -107,7 +107,7 @@ class Rehearsal:
         self._meters = {name: Meter(output) for name, output in site.outputs.items()}
         self._settings: dict[str, Setting] = {}
         self._slopes: dict[str, tuple[int, Program, int]] = {}
-        self._open: dict[str, tuple[int, tuple[Any, ...], Bar]] = {}
+        self._open: dict[str, tuple[tuple[Any, ...], Bar]] = {}
         self._bars: list[Bar] = []
         self._changes: list[Change] = []
         self._held: list[Note] = []
@@ -156,7 +156,7 @@ class Rehearsal:
                 self._slopes[name] = (end, *slope[1:])  # it goes on, if this is gone on with
             meter.close(end)
             totals[name] = meter.done
-        bars = self._bars + [bar._replace(end=end) for _, _, bar in self._open.values() if bar.start < end]
+        bars = self._bars + [bar._replace(end=end) for _, bar in self._open.values() if bar.start < end]
         bars.sort(key=lambda bar: (bar.start, bar.output))
         return Rehearsed(
             self.begin,
@@ -196,8 +196,8 @@ class Rehearsal:
         s = self._engine.standing(name)
         wall = self._now.wall
         confirmed = s.confirmed
-        self._along(name, wall)
-        if confirmed is not None and self._settings.get(name) != confirmed:
+        sloped = self._along(name, wall)
+        if confirmed is not None and (sloped or self._settings.get(name) != confirmed):
             self._settings[name] = confirmed
             self._meters[name].see(wall, confirmed)
         leader = leading(s.claims)
@@ -212,10 +212,10 @@ class Rehearsal:
             None if isinstance(shown, Program) else shown,
         )
         was = self._open.get(name)
-        if was is not None and was[1] == key:
+        if was is not None and was[0] == key:
             return
-        if was is not None and was[2].start < wall:
-            self._bars.append(was[2]._replace(end=wall))
+        if was is not None and was[1].start < wall:
+            self._bars.append(was[1]._replace(end=wall))
         level = 1.0
         if not isinstance(shown, Program):
             level = max(s.output.duties(shown)) / 1_000_000
@@ -226,19 +226,20 @@ class Rehearsal:
         if isinstance(shown, Program):
             brief = s.output.say(shown.last) if shown.then == "stay" else shown.word
         made = Bar(name, wall, wall, s.output.say(shown), shown.on, level, by, self._why(name), brief)
-        self._open[name] = (wall, key, made)
+        self._open[name] = (key, made)
 
-    def _along(self, name: str, wall: int) -> None:
-        """Measure the slope that an output has been on since it was last looked at."""
+    def _along(self, name: str, wall: int) -> bool:
+        """Measure the slope that an output has been on since it was last looked at, if it was on one."""
         slope = self._slopes.pop(name, None)
         if slope is None:
-            return
+            return False
         since, program, made = slope
         length = wall - since
         meter = self._meters[name]
         for number in range(SLICES if length > 0 else 0):
             at = since + length * number // SLICES
             meter.see(at, program.at(at + length // (2 * SLICES) - made))
+        return True
 
     def _why(self, name: str) -> str:
         now = self._engine.output_now(name)

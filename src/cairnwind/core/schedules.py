@@ -14,7 +14,7 @@ from cairnwind.core.history import source_form
 from cairnwind.core.model import Site
 from cairnwind.core.plan import Schedule, Span
 from cairnwind.core.programs import decode_wanted, encode_wanted
-from cairnwind.core.quantities import NS, duration, show_duration
+from cairnwind.core.quantities import duration, show_duration
 from cairnwind.core.words import Vocabulary
 
 T = TypeVar("T")
@@ -208,11 +208,6 @@ def flag(value: object) -> bool:
     if not isinstance(value, bool):
         raise CallerError("bad-value", f"{value!r} is neither true nor false.", "Write true or false.")
     return value
-
-
-def seconds(ns: int) -> float:
-    """Nanoseconds as seconds."""
-    return ns / NS
 
 
 def everything(site: Site, scenes: Mapping[str, tuple[str, ...]] = {}) -> Planned:

@@ -11,6 +11,7 @@ from flask import Response, request
 from cairnwind.boards import timers
 from cairnwind.core import events as ev
 from cairnwind.core import programs, sound
+from cairnwind.core.agenda import WORST
 from cairnwind.core.claims import PERSON, Lifetime, Rank, lease
 from cairnwind.core.errors import CallerError, unknown
 from cairnwind.core.model import Output
@@ -31,7 +32,6 @@ POINTS = 240
 """Of a preview's curve."""
 LOOK = 60 * NS
 """How much of an endless program a preview looks at."""
-WORST = ("not recorded", "refused", "unreachable", "blocked", "waiting", "driving")
 
 
 def wanted(
@@ -51,15 +51,14 @@ def wanted(
         setting = output.read(value)
         if "over" not in body:
             return setting
-        return _named(
-            output,
+        return output.named(
             lambda: output.fits(
                 programs.make({"kind": "ramp", "to": value, "over": body["over"]}, output.takes, output.read)
             ),
         )
     if "over" in body:
         raise CallerError("bad-value", "'over' goes with a setting.", "A ramp has its own.")
-    return _named(output, lambda: program(body["program"], output, tunes, place, of))
+    return output.named(lambda: program(body["program"], output, tunes, place, of))
 
 
 def wish(
@@ -91,15 +90,6 @@ def program(form: Any, output: Output, tunes: Any, place: int = 0, of: int = 1) 
     else:
         made = programs.make(form, output.takes, output.read, place, of)
     return output.fits(made)
-
-
-def _named(output: Output, make: Callable[[], Program]) -> Program:
-    try:
-        return make()
-    except CallerError as bad:
-        if output.name in bad.sentence:
-            raise
-        raise CallerError(bad.code, f"{output.name}: {bad.sentence}", bad.remedy) from None
 
 
 class LightViews:
