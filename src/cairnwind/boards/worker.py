@@ -59,6 +59,8 @@ class Worker(ABC):
         self._last: dict[int, tuple[ev.Drive, int]] = {}
         """By line: the last order that was carried out, and the level that the board then showed."""
         self._shown: dict[int, Any] = {}
+        self._told: dict[int, int] = {}
+        """By line: when an unchanged input was last told of (monotonic nanoseconds)."""
         self._up = False
         self._said = ""
 
@@ -170,7 +172,7 @@ class Worker(ABC):
     def seen(self, line: int, high: bool, edge: int = 0, *, settled: bool = False) -> None:
         """A digital input, or a tried pin, is high or low. ``settled``: the board has debounced it."""
         input = self.inputs.get(line)
-        if input is not None and (edge or self._shown.get(line) != high):
+        if input is not None and (edge or self._shown.get(line) != high or self._expected(input)):
             self._shown[line] = high
             active = wire.active(input, high)
             self._report(ev.InputSeen(self.clock(), input.name, active, edge, settled))
@@ -182,11 +184,24 @@ class Worker(ABC):
                 reading["edge"] = edge or time.time_ns()
             reading["level"] = level
 
+    def _expected(self, input: Input) -> bool:
+        """Whether the engine waits for word of an input although it has not changed: for a filter, or to know that it lives."""
+        period = input.repeat
+        if not period:
+            return False
+        now = time.monotonic_ns()
+        if now - self._told.get(input.pin.line, 0) < period:
+            return False
+        self._told[input.pin.line] = now
+        return True
+
     def measured(self, line: int, raw: int, full: int, volts: float | None) -> None:
         """An analogue input, or a tried pin, reads so much."""
         input = self.inputs.get(line)
         before = self._shown.get(line)
-        if input is not None and (before is None or abs(raw - before) > max(1, full * DEAD_BAND)):
+        if input is not None and (
+            before is None or abs(raw - before) > max(1, full * DEAD_BAND) or self._expected(input)
+        ):
             self._shown[line] = raw
             self._report(ev.Measured(self.clock(), input.name, raw, full, volts))
         if line in self.tried:

@@ -337,6 +337,7 @@ class Agenda:
                 engine.at_wall(self.believed, "plan", "")
                 return
             self.believed = 0
+            engine.safety.watches.mark_all(engine.safety.watches.timed)
             names = list(self.schedules)
         begin: list[tuple[int, str, Span]] = []
         for name in names:

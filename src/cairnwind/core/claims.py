@@ -126,6 +126,8 @@ class Claim:
     ends_wall: int | None = None
     scene: str = ""
     """The scene that asked for it."""
+    patient: bool = False
+    """It was asked for 'when possible': it stays although something stands in its way."""
 
     @property
     def text(self) -> str:
@@ -180,6 +182,6 @@ def restore(claim: Claim, now: Instant) -> Claim | None:
             return None
         return Claim(
             claim.id, claim.output, claim.slot, claim.rank, claim.setting, claim.place, claim.source,
-            claim.lifetime, claim.made, now.mono + left, now.wall + left, claim.scene,
+            claim.lifetime, claim.made, now.mono + left, now.wall + left, claim.scene, claim.patient,
         )  # fmt: skip
     return claim

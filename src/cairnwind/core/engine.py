@@ -42,12 +42,13 @@ from cairnwind.core.claims import (
 )
 from cairnwind.core.errors import CallerError
 from cairnwind.core.history import claim_form, stop_form, tag_form
-from cairnwind.core.inputs import Contact, Gauge
+from cairnwind.core.inputs import Contact, Gauge, silent
 from cairnwind.core.interlocks import Gatekeeper, Refusal, Stop, Tag
 from cairnwind.core.model import Output, Site
 from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
 from cairnwind.core.programs import Program
 from cairnwind.core.quantities import NS, show_duration
+from cairnwind.core.safety import Safety
 from cairnwind.core.settings import Drive, Level, Setting, Tone, encode
 from cairnwind.core.shaping import Way, next_step
 from cairnwind.core.standing import Standing
@@ -62,6 +63,8 @@ JUMP = 2 * NS
 """A wall clock that moves this much more or less than the monotonic one has been set."""
 STICK_MOST = 110
 """Percent: a stick that reads more has a broken wire."""
+MOST_TURNS = 12
+"""That one output takes within one event: more, and its interlocks go round in a circle."""
 SHOWN_EVERY = NS // 5
 """How often what moves is shown anew."""
 
@@ -74,10 +77,10 @@ class Engine:
         self.site = site
         self._stepped = stepped
         self.sequence = 0
-        self._keeper = Gatekeeper()
+        self.keeper = Gatekeeper()
         self._standings = {name: Standing(output) for name, output in site.outputs.items()}
-        self._contacts = {name: Contact(input) for name, input in site.inputs.items() if not input.analogue}
-        self._gauges = {name: Gauge(input) for name, input in site.inputs.items() if input.analogue}
+        self.contacts = {name: Contact(input) for name, input in site.inputs.items() if not input.analogue}
+        self.gauges = {name: Gauge(input) for name, input in site.inputs.items() if input.analogue}
         self._trials = Trials(site)
         self._centred: set[str] = set()
         self._sticks: dict[str, list[Pad]] = {}
@@ -97,14 +100,20 @@ class Engine:
         self._entries = 0
         self.now = Instant(0, 0)
         self.agenda = Agenda(self)
+        self.safety = Safety(self)
+        self._waking: set[tuple[int, str, str]] = set()
+        """Entries of the heaps that were asked for with `at_mono_for` and `at_wall_for`."""
         self._inner = 0
         self._gathering: tuple[ev.Do, int, str] | None = None
         self._lead: int | None = None
         self._drives: list[ev.Drive] = []
         self._effects: list[Any] = []
         self._touched: dict[str, None] = {}
-        self._asked: list[tuple[ev.Wish | ev.Renew, Claim, int]] = []
+        self._asked: list[tuple[ev.Wish | ev.Renew, Claim, int, Claim | None]] = []
+        """Claims made by this event, with what was in their slots before."""
         self._glided = False
+        self._round: set[str] = set()
+        """Outputs that this event does not come to an end with."""
         self._stopping: tuple[str, set[str]] | None = None
 
     # --- the way in ---------------------------------------------------------------------------------------
@@ -118,17 +127,18 @@ class Engine:
         if self._mono or self._wall:
             self._meet_deadlines()
         _HANDLERS[type(event)](self, event)
-        for name in self._touched:
-            self._settle(self._standings[name])
-        if self._glided and self._touched:
-            # what had begun to glide before something else touched it: only its last drive counts
+        rounds = self._decide()
+        if self._asked and self.safety.of and self._withdraw():
+            rounds += 1 + self._decide()
+        if (self._glided and self._touched) or rounds > 1:
+            # what something else has touched after it was sent on its way: only its last drive counts
             self._drives = [
                 drive
                 for drive in self._drives
                 if drive.output not in self._touched
                 or drive.generation == self._standings[drive.output].generation
             ]
-        for wish, claim, sequence in self._asked:
+        for wish, claim, sequence, _ in self._asked:
             self._answer(wish, claim, sequence)
         if self._gathering is not None:
             self._gather(*self._gathering)
@@ -157,18 +167,26 @@ class Engine:
         board = self._boards[s.output.pin.board]
         return OutputNow(
             s.output, s.wanted, s.leader, s.claims, s.refusal, s.allowed, s.pending, s.confirmed, s.how,
-            s.since, board.up, board.reason, s.fault, s.attempts, s.moving,
+            s.since, board.up, board.reason, s.fault, s.attempts, s.moving, s.keeping,
         )  # fmt: skip
 
     def input_now(self, name: str) -> InputNow:
         """The input as it stands."""
-        gauge = self._gauges.get(name)
+        gauge = self.gauges.get(name)
         if gauge is not None:
             return InputNow(
                 name, None, gauge.since, gauge.raw, full=gauge.full, volts=gauge.volts, value=gauge.value
             )
-        contact = self._contacts[name]
-        return InputNow(name, contact.active, contact.since, contact.seen, contact.edges, contact.edge)
+        contact = self.contacts[name]
+        return InputNow(
+            name,
+            contact.active,
+            contact.since,
+            contact.seen,
+            contact.edges,
+            contact.edge,
+            value=contact.value,
+        )
 
     def trials_now(self, board: str) -> list[Trial]:
         """What is being tried on a board."""
@@ -184,8 +202,10 @@ class Engine:
 
     def site_now(self) -> SiteNow:
         """All-stop, lockout tags, and whether the journal can be written."""
-        tags = tuple(tag for tags in self._keeper.tags.values() for tag in tags.values())
-        return SiteNow(self._keeper.stop, tags, self.recording, self._trouble)
+        tags = tuple(tag for tags in self.keeper.tags.values() for tag in tags.values())
+        return SiteNow(
+            self.keeper.stop, tags, self.recording, self._trouble, tuple(self.keeper.trips.values())
+        )
 
     def in_flight(self, drive: ev.Drive) -> bool:
         """Whether this drive is still the one that counts for its output."""
@@ -203,7 +223,9 @@ class Engine:
 
     # --- commands -----------------------------------------------------------------------------------------
 
-    def _find(self, event: ev.Wish | ev.Release | ev.Lock | ev.Unlock, sequence: int) -> Standing | None:
+    def _find(
+        self, event: ev.Wish | ev.Release | ev.Lock | ev.Unlock | ev.Attest, sequence: int
+    ) -> Standing | None:
         """The output that a command names; if there is none (any more), the command is refused here."""
         s = self._standings.get(event.output)
         if s is None:
@@ -243,14 +265,16 @@ class Engine:
         way or 'when possible' was asked. Moves to safe are always permitted.
         """
         output = s.output
-        if setting == output.safe or (not setting.on and self._keeper.refusal(output) is None):
+        if setting == output.safe or (not setting.on and self.keeper.refusal(output) is None):
             return True
         if not self.recording:
             self.refuse(event, sequence, self.no_journal(), setting)
             return False
         if event.rank < Rank.PERSON or event.when_possible:
             return True
-        refusal = self._keeper.refusal(output)
+        refusal = self.keeper.refusal(output)
+        if refusal is None and s.ruled is not None and setting.on:
+            refusal = self.safety.refusal(s, starting=not s.granted) or self.safety.room(s, event.rank)
         if refusal is None and type(setting) is Tone and sounding(event.lifetime) is None:
             refusal = Refusal(
                 "tone",
@@ -293,8 +317,9 @@ class Engine:
             ends_wall = life.wall
         claim = Claim(
             sequence, s.output.name, event.slot, event.rank, setting, sequence, event.source, life, event.at,
-            ends_mono, ends_wall, event.scene,
+            ends_mono, ends_wall, event.scene, event.when_possible,
         )  # fmt: skip
+        before = held(s.claims, event.slot)
         if event.scene:
             self.agenda.claimed(event.scene, s.output.name, event.slot, sequence)
         if claim.rank is Rank.PLAN:
@@ -305,7 +330,7 @@ class Engine:
         self._effects.append(ev.KeepClaim(claim))
         self._touched[s.output.name] = None
         self._tell(s, "superseded", f"by {claim.text}")
-        self._asked.append((event, claim, sequence))
+        self._asked.append((event, claim, sequence, before))
 
     def _renew(self, event: ev.Renew) -> None:
         s = self._standings.get(event.output)
@@ -331,6 +356,7 @@ class Engine:
             if type(event.setting) is Program
             else event.setting
         )
+        before = claim
         claim = replace(
             claim, setting=setting, place=sequence, made=event.at, ends_mono=ends[0], ends_wall=ends[1]
         )
@@ -339,7 +365,7 @@ class Engine:
         self._effects.append(ev.KeepClaim(claim))
         self._touched[event.output] = None
         self._tell(s, "superseded", f"by {claim.text}")
-        self._asked.append((event, claim, sequence))
+        self._asked.append((event, claim, sequence, before))
 
     def release(self, event: ev.Release) -> None:
         """'I no longer care.'"""
@@ -364,11 +390,11 @@ class Engine:
     def all_stop(self, event: ev.AllStop) -> None:
         """Everything safe, now."""
         sequence = self.number()
-        first = self._keeper.stop is None
+        first = self.keeper.stop is None
         if first:
-            self._keeper.stop = Stop(event.at.wall, event.source, event.reason)
-            self._effects.append(ev.KeepStop(self._keeper.stop))
-            self._disarm(self._standings.values(), "ended by the all-stop")
+            self.keeper.stop = Stop(event.at.wall, event.source, event.reason)
+            self._effects.append(ev.KeepStop(self.keeper.stop))
+            self.disarm(self._standings.values(), "ended by the all-stop")
             for s in self._standings.values():
                 if (
                     s.moving
@@ -381,7 +407,7 @@ class Engine:
             self._end_trials("ended by the all-stop")
         self._effects.append(ev.Changed("site", ""))
         reason = "everything to safe" if first else "the all-stop was in force already"
-        data = {"verb": "stop", "stop": stop_form(self._keeper.stop)}
+        data = {"verb": "stop", "stop": stop_form(self.keeper.stop)}
         self.record(sequence, "command", "", f"all-stop: {event.reason or 'no reason given'}", event, data)
         word = "driving" if self.recording else "not recorded"
         self._effects.append(ev.Outcome(event.command, sequence, word, "", reason))
@@ -395,11 +421,11 @@ class Engine:
             refusal = Refusal("role", "only a keeper resets an all-stop", "Use a key with the role keep.")
             self.refuse(event, sequence, refusal)
             return
-        if not self.recording and self._keeper.stop is not None:
+        if not self.recording and self.keeper.stop is not None:
             self.refuse(event, sequence, self.no_journal())
             return
-        was = self._keeper.stop
-        self._keeper.stop = None
+        was = self.keeper.stop
+        self.keeper.stop = None
         self._effects += [ev.KeepStop(None), ev.Changed("site", "")]
         if was is not None:
             for s in self._standings.values():
@@ -409,15 +435,46 @@ class Engine:
         self.record(sequence, "command", "", reason, event, {"verb": "reset"})
         self._effects.append(ev.Outcome(event.command, sequence, "driving", "", reason))
 
+    def _reset_trip(self, event: ev.ResetTrip) -> None:
+        self.safety.reset(event)
+
+    def _attest(self, event: ev.Attest) -> None:
+        """Somebody has seen that an output which nobody can ask is off."""
+        sequence = self.number()
+        s = self._find(event, sequence)
+        if s is None:
+            return
+        refusal = None
+        if not event.source.keeps:
+            refusal = Refusal("role", "only a keeper attests", "Use a key with the role keep.")
+        elif not event.by.strip():
+            refusal = Refusal("name", "somebody with a name attests", "Say who: --by NAME.")
+        elif self._boards[s.output.pin.board].up and s.confirmed is not None:
+            refusal = Refusal(
+                "known", f"it is known to be {s.output.say(s.confirmed)}", "Nothing has to be attested."
+            )
+        elif not self.recording:
+            refusal = self.no_journal()
+        if refusal is not None:
+            self.refuse(event, sequence, refusal)
+            return
+        s.attested = True
+        if s.ruled is not None:
+            self.safety.moved(s)
+        self._touched[event.output] = None
+        text = f"{event.output}: {event.by} attests that it is off"
+        self.record(sequence, "command", event.output, text, event, {"verb": "attest", "by": event.by})
+        self._effects.append(ev.Outcome(event.command, sequence, "driving", event.output, text))
+
     def _lock(self, event: ev.Lock) -> None:
         sequence = self.number()
         s = self._find(event, sequence)
         if s is None:
             return
         tag = Tag(event.output, event.tag, event.source, event.at.wall, event.reason)
-        tags = self._keeper.tags.setdefault(event.output, {})
+        tags = self.keeper.tags.setdefault(event.output, {})
         tag = tags.setdefault(event.tag, tag)
-        self._disarm([s], f"ended by the lockout '{event.tag}'")
+        self.disarm([s], f"ended by the lockout '{event.tag}'")
         self._touched[event.output] = None
         self._effects += [ev.KeepTag(tag), ev.Changed("site", "")]
         reason = f"locked out by tag '{event.tag}'"
@@ -430,7 +487,7 @@ class Engine:
         sequence = self.number()
         if self._find(event, sequence) is None:
             return
-        tags = self._keeper.tags.get(event.output, {})
+        tags = self.keeper.tags.get(event.output, {})
         tag = tags.get(event.tag)
         if tag is not None and not (event.source.keeps or event.source.who == tag.source.who):
             hung = f"tag '{tag.name}' was hung by the {tag.source.text}"
@@ -442,7 +499,7 @@ class Engine:
         if tag is not None:
             del tags[event.tag]
             if not tags:
-                del self._keeper.tags[event.output]
+                del self.keeper.tags[event.output]
             self._effects += [ev.DropTag(event.output, event.tag), ev.Changed("site", "")]
             self._touched[event.output] = None
         reason = f"tag '{event.tag}' taken off" if tag else f"no tag '{event.tag}' was on it"
@@ -463,7 +520,16 @@ class Engine:
         awaited, s.pending = s.pending, None
         expected = awaited if awaited is not None else s.confirmed
         was, s.confirmed, s.how = s.confirmed, event.setting, event.how
+        if not s.confirmed.on and (was is None or was.on or awaited is not None):
+            s.off_at = self.now.mono
+            if s.ruled is not None:
+                self.safety.went_off(s)
+        if s.ruled is not None:
+            s.attested = False
+            self.safety.moved(s)
+            self._touched[event.output] = None
         if was != s.confirmed:
+            self._mark_output(s)
             s.since = event.at.wall
             s.unsaid = s.moving  # the journal holds no steps
             if not s.moving:
@@ -508,6 +574,7 @@ class Engine:
     def _fail(self, s: Standing, reason: str) -> None:
         assert s.pending is not None
         tried, s.pending, s.confirmed, s.how = s.pending, None, None, ""
+        self._mark_output(s)
         if s.attempts == 0:
             text = f"{s.output.name}: could not be set to {s.output.say(tried)}: {reason}"
             self.record(self.number(), "failed", s.output.name, text, None, {"reason": reason})
@@ -531,6 +598,10 @@ class Engine:
             s.confirmed = readings.get(name)
             s.how = "read back" if s.confirmed is not None else ""
             s.homing = s.confirmed != s.output.safe
+            s.off_at, s.attested = self.now.mono, False
+            if s.ruled is not None:
+                self.safety.back(s)
+            self._mark_output(s)
             if s.confirmed is not None:
                 s.since = event.at.wall
                 self._journal_change(s)
@@ -540,43 +611,72 @@ class Engine:
         self._set_board(event.board, False, event.reason)
         standings = [self._standings[name] for name in self._on_board[event.board]]
         for s in standings:
+            if s.ruled is not None:
+                self.safety.lost(s)
             self._forget(s)
             s.confirmed, s.how, s.homing = None, "", True
+            s.granted, s.going, s.attested, s.lost_at = False, None, False, self.now.mono
+            self._mark_output(s)
+            if s.ruled is not None:
+                self.safety.moved(s)
             self._tell(s, "failed", f"the link to board {event.board} was lost: {event.reason}")
             self._touched[s.output.name] = None
-        self._disarm(standings, f"ended when board {event.board} was lost")
-        for contact in self._contacts.values():
+        self.disarm(standings, f"ended when board {event.board} was lost")
+        for contact in self.contacts.values():
             if contact.input.pin.board == event.board:
                 self._see(contact, None)
-        for gauge in self._gauges.values():
-            if gauge.input.pin.board == event.board and gauge.measure(None, 0, None, event.at.wall):
-                self._effects.append(ev.Changed("input", gauge.input.name))
-                for pad in self._sticks.get(gauge.input.name, ()):
-                    self._steer(pad)
+        for gauge in self.gauges.values():
+            if gauge.input.pin.board == event.board:
+                self._measure(gauge, None, 0, None)
         self._end_trials(f"ended when board {event.board} was lost", event.board)
 
     def _input_seen(self, event: ev.InputSeen) -> None:
-        self._see(self._contacts[event.input], event.active, event.edge, event.settled)
+        self._see(self.contacts[event.input], event.active, event.edge, event.settled)
 
     def _see(self, contact: Contact, active: bool | None, edge: int = 0, settled: bool = False) -> None:
         before = contact.seen
         if contact.see(active, self.now.mono, self.now.wall, edge, settled=settled):
             self._journal_input(contact)
-        elif contact.deadline is not None:
+        if contact.deadline is not None:
             self._push(self._mono, contact.deadline, "input", contact.input.name)
+        if contact.input.stale and active is not None:
+            self.at_mono_for(self.now.mono + contact.input.stale, "stale", contact.input.name)
         if before != active:
             self._effects.append(ev.Changed("input", contact.input.name))
 
     def _measured(self, event: ev.Measured) -> None:
-        if self._gauges[event.input].measure(event.raw, event.full, event.volts, event.at.wall):
-            self._effects.append(ev.Changed("input", event.input))
-        for pad in self._sticks.get(event.input, ()):
+        self._measure(self.gauges[event.input], event.raw, event.full, event.volts)
+
+    def _measure(self, gauge: Gauge, raw: int | None, full: int, volts: float | None) -> None:
+        name = gauge.input.name
+        if gauge.measure(raw, full, volts, self.now.mono, self.now.wall):
+            self._effects.append(ev.Changed("input", name))
+            self.safety.watches.mark("input", name)
+        if gauge.input.stale and volts is not None:
+            self.at_mono_for(self.now.mono + gauge.input.stale, "stale", name)
+        for pad in self._sticks.get(name, ()):
             self._steer(pad)
+
+    def _stale_due(self, name: str, slot: str) -> None:
+        """An input may have been silent for too long."""
+        thing = self.gauges.get(name) or self.contacts[name]
+        if not thing.input.stale:
+            return
+        if not silent(thing, self.now.mono):
+            if thing.heard + thing.input.stale > self.now.mono:
+                self.at_mono_for(thing.heard + thing.input.stale, "stale", name)
+            return
+        text = f"{name} was not heard from for {show_duration(thing.input.stale)}: it is not known"
+        self.record(self.number(), "input", name, text, None, {"active": None, "silent": True})
+        if isinstance(thing, Gauge):
+            self._measure(thing, None, 0, None)
+        else:
+            self._see(thing, None)
 
     def _steer(self, pad: Pad) -> None:
         """A stick is held somewhere: its two motors follow under leases, which end when it is let go or unknown."""
         assert pad.stick is not None
-        x, y = (self._gauges[name].value for name in pad.stick)
+        x, y = (self.gauges[name].value for name in pad.stick)
         drives = (Drive(0), Drive(0))
         if x is None or y is None or max(abs(x), abs(y)) > STICK_MOST:
             self._centred.discard(pad.name)  # unknown, or a broken wire
@@ -611,7 +711,7 @@ class Engine:
     def _try_pin(self, event: ev.TryPin) -> None:
         """Try a bare pin; a renewal is neither numbered nor journalled."""
         pin, board = event.pin, self._boards[event.pin.board]
-        refusal = self._keeper.site_refusal() or self._trials.refusal(pin, event.mode, event.millihertz)
+        refusal = self.keeper.site_refusal() or self._trials.refusal(pin, event.mode, event.millihertz)
         word = "refused"
         if refusal is None and not board.up:
             word, refusal = (
@@ -679,16 +779,20 @@ class Engine:
 
     def _start(self, event: ev.Start) -> None:
         self.sequence = event.sequence
-        self._keeper.starting = False
-        self._keeper.stop = event.stop
+        self.keeper.starting = False
+        self.keeper.stop = event.stop
+        if event.interlocks:
+            self.safety.arm(event.interlocks)
+        self.safety.recall(event.paces)
         if self.site.quiet is not None:
             self._quiet_due("", "")
         for tag in event.tags:
             if tag.output in self._standings:
-                self._keeper.tags.setdefault(tag.output, {})[tag.name] = tag
+                self.keeper.tags.setdefault(tag.output, {})[tag.name] = tag
         self.record(self.number(), "start", "", "the service started", None, {})
         self._effects += [replace(record, sequence=self.number()) for record in self._early]
         self._early = []
+        self.safety.take_up(event.trips)
         for claim in event.claims:
             self._take_back(claim)
         self.agenda.start(event)
@@ -719,7 +823,7 @@ class Engine:
         self._watch_end(claim)
 
     def _shutdown(self, event: ev.Shutdown) -> None:
-        self._keeper.closing = True
+        self.keeper.closing = True
         self.record(self.number(), "shutdown", "", "the service is stopping: every output to safe", None, {})
         for name in self._standings:
             self._touched[name] = None
@@ -741,22 +845,97 @@ class Engine:
 
     # --- from wish to pin ---------------------------------------------------------------------------------
 
-    def _settle(self, s: Standing) -> None:
-        """Walk the way from wish to pin for one output."""
+    def _decide(self) -> int:
+        """Walk the way from wish to pin for all that was touched, until nothing is; returns how many rounds that took."""
+        settled: dict[str, int] = {}
+        rounds = 0
+        self._round = set()
+        while self.safety.look() or self._touched:
+            batch, self._touched = self._touched, {}
+            rounds += 1
+            for name in batch:
+                settled[name] = settled.get(name, 0) + 1
+                if settled[name] > MOST_TURNS:
+                    self._round.add(name)
+                self._want(self._standings[name])
+                self._touched.pop(name, None)  # a claim of its own that it has just ended
+            if self.safety.of:
+                for name in batch:
+                    self.safety.give_places(self._standings[name], batch)
+            for name in batch:
+                self._allow(self._standings[name])
+        self._touched = dict.fromkeys(settled)
+        return rounds
+
+    def _want(self, s: Standing) -> None:
+        """What is wanted of one output, and whether its own gates let it have that."""
         claims = s.claims
         if claims and (len(claims) > 1 or type(claims[0].setting) is Program):
             self._hush(s)
-        s.leader = leading(s.claims)
-        wish = s.leader.setting if s.leader else s.output.rest
+        leader = leading(s.claims)
+        if leader is not s.leader:
+            s.leader = leader
+            self.safety.watches.mark("claims", s.output.name)
+        wish = leader.setting if leader else s.output.rest
         s.moving = False
         if not isinstance(wish, Program):
             s.wanted, s.following = wish, None
-        elif s.leader is not None:
-            s.follow(wish, s.leader, self.now.mono, stepped=self._stepped)
+        elif leader is not None:
+            s.follow(wish, leader, self.now.mono, stepped=self._stepped)
             if s.moving:
                 self._step_at(s, s.next_at)
-        s.refusal = None if s.wanted == s.output.safe and not s.moving else self._keeper.refusal(s.output)
-        s.allowed = s.output.safe if s.refusal else s.wanted
+        s.aim = s.wanted
+        if s.ruled is not None:
+            self._bend(s, wish)
+        else:
+            s.refusal = None if s.wanted == s.output.safe and not s.moving else self.keeper.refusal(s.output)
+
+    def _bend(self, s: Standing, wish: Setting | Program) -> None:
+        """What interlocks make of it: what is kept on a little longer, what has to go first, what is refused."""
+        safety, output = self.safety, s.output
+        assert s.ruled is not None
+        s.keeping = None
+        wants = wish.on and (s.wanted.on or not s.ruled.pace)
+        if s.granted and not wants:
+            s.keeping = safety.keeps_on(s)
+            if s.keeping is not None:
+                s.aim, wants = s.allowed, True
+        own = self._own(s, wants)
+        if own is None or own.coming:
+            first = safety.first_off(s, output.safe if own else s.aim)
+            if first is not None:
+                kept = self._own(s, s.allowed.on)
+                if kept is None or kept.coming:
+                    s.keeping, s.aim, own, wants = first, s.allowed, None, s.allowed.on
+                else:
+                    own = kept
+        if own is not None and not own.coming:
+            safety.first_off(
+                s, s.confirmed if s.confirmed is not None else output.safe
+            )  # it waits for nothing
+        if s.granted and own is not None and own.gate in ("trip", "needs", "pace"):
+            self.disarm([s], f"ended: {own.reason}")
+        s.refusal = own
+        safety.bid(s, wants and own is None and not s.homing, wish)
+
+    def _own(self, s: Standing, wants: bool) -> Refusal | None:
+        """The first of its own gates that refuses."""
+        if not wants and s.aim == s.output.safe and not s.moving:
+            return None
+        if s.output.name in self._round:
+            return Refusal(
+                "needs",
+                "its interlocks go round in a circle: what it needs goes off when it comes on",
+                "Change the interlocks: cairnwind check.",
+            )
+        found = self.keeper.refusal(s.output)
+        return found if found is not None or not wants else self.safety.refusal(s, starting=not s.granted)
+
+    def _allow(self, s: Standing) -> None:
+        """What is allowed of what is wanted, and on its way to the pin with that."""
+        if s.ruled is not None:
+            self._take_place(s)
+        s.allowed = s.output.safe if s.refusal else s.aim
         target = s.output.safe if s.homing else s.allowed
         if s.output.shape is not None:
             if s.refusal is None:
@@ -772,12 +951,88 @@ class Engine:
             self._journal_change(s)
         self._count_stopped(s)
 
+    def _take_place(self, s: Standing) -> None:
+        """Whether it has a place among those that share a rule with it, and may start now."""
+        ruled = s.ruled
+        assert ruled is not None
+        if s.refusal is None and ruled.bid is not None:
+            s.refusal = ruled.shared
+            if s.refusal is None and not s.granted:
+                s.refusal = self.safety.refusal(s, starting=True)  # another of this round may have started
+        on = ruled.bid is not None and s.refusal is None
+        if on and not s.granted:
+            self.safety.started(s)
+        elif s.refusal is None and s.aim.on and not on:
+            s.aim = s.output.safe  # its board is away, or it is on its way to safe first
+        s.granted = on
+        leader = s.leader
+        if s.refusal is not None and leader is not None and leader.rank >= Rank.PERSON and not leader.patient:
+            if s.refusal.only_time:
+                ruled.place = leader.place
+            elif ruled.place == leader.place:
+                self.end(s, leader, f"it waited, and is not permitted any more: {s.refusal.reason}")
+        self._journal_gate(s)
+
+    def _withdraw(self) -> bool:
+        """Take back claims of this event that turned out not to be permitted, and put back what they replaced."""
+        left = []
+        for asked in self._asked:
+            event, claim, sequence, before = asked
+            s = self._standings[claim.output]
+            refusal = s.refusal
+            if (
+                refusal is None or refusal.only_time or s.ruled is None or claim.patient
+                or claim.rank < Rank.PERSON or not claim.setting.on or held(s.claims, claim.slot) is not claim
+            ):  # fmt: skip
+                left.append(asked)
+                continue
+            s.claims = take(s.claims, claim.slot) if before is None else put(s.claims, before)
+            self._effects.append(
+                ev.DropClaim(claim.output, claim.slot) if before is None else ev.KeepClaim(before)
+            )
+            self._touched[claim.output] = None
+            self.refuse(event, sequence, refusal, claim.setting)
+        withdrawn = len(left) < len(self._asked)
+        self._asked = left
+        return withdrawn
+
+    def _journal_gate(self, s: Standing) -> None:
+        """A gate begins to hold back what somebody wants, or no longer does."""
+        refusal = s.refusal
+        now = (refusal.gate, refusal.rule) if refusal is not None and s.leader is not None else ("", "")
+        if now == s.gated or self.keeper.starting:
+            return
+        s.gated = now
+        if refusal is not None and now[0]:
+            text, data = (
+                f"{s.output.name} is kept {s.output.say(s.output.safe)}: {refusal.reason}",
+                {"gate": now[0], "rule": now[1]},
+            )
+        else:
+            text, data = f"{s.output.name}: nothing stands in its way any more", {"gate": ""}
+        self.record(
+            self.number(),
+            "gate",
+            s.output.name,
+            text,
+            None,
+            {**data, "reason": refusal.reason if refusal else ""},
+        )
+
+    def _mark_output(self, s: Standing) -> None:
+        """What an output is confirmed at has changed: whoever looks at it is asked anew."""
+        watches = self.safety.watches
+        if watches.about:
+            watches.mark("output", s.output.name)
+            if s.output.supply:
+                watches.mark("supply", s.output.supply)
+
     def _hush(self, s: Standing) -> None:
         """A tune that is hidden, gated or cannot reach its sounder is over: it never resumes in the middle."""
         tunes = s.tunes
         if not tunes:
             return
-        lead, gate = leading(s.claims), self._keeper.refusal(s.output)
+        lead, gate = leading(s.claims), self.keeper.refusal(s.output)
         for claim in tunes:
             if claim is not lead:
                 self.end(s, claim, "another sound is in its place, and a tune does not resume in the middle")
@@ -815,7 +1070,9 @@ class Engine:
         The same as `_settle` would do, without asking again what only another event can have changed.
         """
         output, now = s.output, self.now.mono
-        if not self._keeper.open or not self._boards[output.pin.board].up or output.name in self._touched:
+        if not self.keeper.open or not self._boards[output.pin.board].up or output.name in self._touched:
+            return False
+        if s.ruled is not None and (s.ruled.needed or s.ruled.pace or s.keeping is not None):
             return False
         setting = s.glide(now)
         if setting is None:
@@ -851,7 +1108,9 @@ class Engine:
                 s.well()
                 if s.homing:
                     s.homing = False
-                    if s.allowed != target:
+                    if s.ruled is not None:
+                        self._touched[s.output.name] = None
+                    elif s.allowed != target:
                         self._drive(s, s.allowed)
             return
         if s.failed == target and s.retry_at is not None and self.now.mono < s.retry_at:
@@ -871,6 +1130,8 @@ class Engine:
             s.watched = True
             self._push(self._mono, s.sent + ANSWER_WITHIN, "answer", s.output.name)
         self._drives.append(ev.Drive(s.output.name, s.generation, target))
+        if s.ruled is not None and target != s.confirmed:
+            self.safety.moved(s)
 
     def _answer(self, event: ev.Wish | ev.Renew, claim: Claim, sequence: int) -> None:
         s = self._standings[claim.output]
@@ -914,6 +1175,8 @@ class Engine:
                 s.refusal.reason,
                 s.refusal.remedy,
             )
+        elif s.keeping is not None:
+            word, reason, remedy = "waiting", s.keeping.reason, s.keeping.remedy
         elif s.fault and s.stuck == claim.setting:
             word, reason, remedy = "blocked", s.fault, "See to the board."
         else:
@@ -943,7 +1206,7 @@ class Engine:
             if claim.lifetime.kind == "takeover" and claim.slot == PERSON:
                 self.end(s, claim, "the plan takes over again")
 
-    def _disarm(self, standings: Iterable[Standing], why: str) -> None:
+    def disarm(self, standings: Iterable[Standing], why: str) -> None:
         """Where the site file asks for a new command after a stop, end what persons and hands had on."""
         for s in standings:
             if s.output.rearm == "command":
@@ -989,7 +1252,9 @@ class Engine:
     def _meet_deadlines(self) -> None:
         for heap, time in ((self._mono, self.now.mono), (self._wall, self.now.wall)):
             while heap and heap[0][0] <= time:
-                _, _, kind, name, slot = heapq.heappop(heap)
+                due, _, kind, name, slot = heapq.heappop(heap)
+                if self._waking:
+                    self._waking.discard((due, kind, name))
                 _DEADLINES[kind](self, name, slot)
 
     def _claim_due(self, name: str, slot: str) -> None:
@@ -1017,6 +1282,13 @@ class Engine:
             s.retry_at = None
             self._touched[name] = None
 
+    def _ruled_due(self, name: str, slot: str) -> None:
+        """An interlock has something to say of an output now."""
+        self._touched[name] = None
+
+    def _watch_due(self, name: str, slot: str) -> None:
+        self.safety.watch_due(name)
+
     def _answer_due(self, name: str, slot: str) -> None:
         s = self._standings[name]
         s.watched = False
@@ -1029,20 +1301,23 @@ class Engine:
             self._push(self._mono, s.sent + ANSWER_WITHIN, "answer", name)
 
     def _input_due(self, name: str, slot: str) -> None:
-        contact = self._contacts[name]
+        contact = self.contacts[name]
         if contact.due(self.now.mono, self.now.wall):
             self._journal_input(contact)
+            if contact.input.window and contact.deadline is not None:
+                self._push(self._mono, contact.deadline, "input", name)
 
     def _notice_jump(self) -> None:
         """A wall clock that was set is journalled; calendar ends follow it, durations do not."""
         lead = self.now.wall - self.now.mono
-        if self._lead is not None and abs(lead - self._lead) > JUMP and not self._keeper.starting:
+        if self._lead is not None and abs(lead - self._lead) > JUMP and not self.keeper.starting:
             if self.site.quiet is not None:
                 self._quiet_due("", "")
             moved = (lead - self._lead) / NS
             text = f"the clock was set {'forward' if moved > 0 else 'back'} by {abs(moved):.0f} s"
             self.record(self.number(), "clock", "", text, None, {"moved": moved})
             self.agenda.jumped()
+            self.safety.jumped()
         self._lead = lead
 
     def _quiet_due(self, name: str, slot: str) -> None:
@@ -1052,8 +1327,8 @@ class Engine:
         quiet = self.site.quiet
         assert quiet is not None
         inside, due = told(quiet, self.site.timezone, self.now.wall)
-        self._keeper.quiet = words(quiet.end) if inside else ""
-        self._keeper.loud = quiet.excepted
+        self.keeper.quiet = words(quiet.end) if inside else ""
+        self.keeper.loud = quiet.excepted
         self._push(self._wall, due, "quiet", "")
         for s in self._standings.values():
             if s.output.takes == "tone" and s.wanted.on:
@@ -1072,6 +1347,22 @@ class Engine:
     def at_wall(self, due: int, kind: str, name: str) -> None:
         """Wake for something at a time of the wall clock."""
         self._push(self._wall, due, kind, name)
+
+    def at_mono_for(self, due: int, kind: str, name: str) -> None:
+        """Wake for something at a time of the monotonic clock; asked for twice, once is enough."""
+        if (due, kind, name) not in self._waking:
+            self._waking.add((due, kind, name))
+            self._push(self._mono, due, kind, name)
+
+    def at_wall_for(self, due: int, kind: str, name: str) -> None:
+        """The same by the wall clock."""
+        if (due, kind, name) not in self._waking:
+            self._waking.add((due, kind, name))
+            self._push(self._wall, due, kind, name)
+
+    def touch(self, name: str) -> None:
+        """See to an output before this event is over."""
+        self._touched[name] = None
 
     def at_mono(self, due: int, kind: str, name: str) -> None:
         """Wake for something at a time of the monotonic clock."""
@@ -1175,6 +1466,7 @@ class Engine:
     def _set_board(self, name: str, up: bool, reason: str) -> None:
         self._boards[name] = BoardNow(name, up, reason, self.now.wall)
         self._effects.append(ev.Changed("board", name))
+        self.safety.watches.mark("board", name)
         text = f"board {name} answers" if up else f"board {name} does not answer: {reason}"
         self.record(self.number(), "link", name, text, None, {"up": up, "reason": reason})
 
@@ -1196,7 +1488,7 @@ class Engine:
         command = event.command if event is not None else ""
         source = event.source.text if event is not None else ""
         record = ev.Record(sequence, self.now, kind, subject, text, command, source, data)
-        (self._early if self._keeper.starting else self._effects).append(record)
+        (self._early if self.keeper.starting else self._effects).append(record)
 
     def refuse(
         self,
@@ -1238,14 +1530,11 @@ class Engine:
     def _journal_input(self, contact: Contact) -> None:
         name = contact.input.name
         self._effects.append(ev.Changed("input", name))
-        self.record(
-            self.number(),
-            "input",
-            name,
-            f"{name} is {contact.input.say(contact.active)}",
-            None,
-            {"active": contact.active},
-        )
+        self.safety.watches.mark("input", name)
+        if contact.input.kind == "counter":
+            return  # its pulses are counted, not told one by one
+        text = f"{name} is {contact.input.say(contact.active)}"
+        self.record(self.number(), "input", name, text, None, {"active": contact.active})
 
     def _journal_end(self, claim: Claim, why: str) -> None:
         text = f"{claim.output}: the claim of {claim.text} ended: {why}"
@@ -1275,7 +1564,7 @@ def _armed(claim: Claim) -> bool:
 _HANDLERS: dict[type, Callable[[Engine, Any], None]] = {
     ev.Do: Engine._do, ev.Extend: Engine._extend, ev.ChangeTimer: Engine._change_timer, ev.Plan: Engine._plan,
     ev.Overtaken: Engine._overtaken, ev.Wish: Engine.wish, ev.Renew: Engine._renew, ev.Release: Engine.release,
-    ev.AllStop: Engine.all_stop, ev.ResetStop: Engine._reset_stop, ev.Lock: Engine._lock, ev.Unlock: Engine._unlock,
+    ev.AllStop: Engine.all_stop, ev.ResetStop: Engine._reset_stop, ev.ResetTrip: Engine._reset_trip, ev.Attest: Engine._attest, ev.Lock: Engine._lock, ev.Unlock: Engine._unlock,
     ev.Confirmed: Engine._confirmed, ev.Answers: Engine._answers, ev.Failed: Engine._failed, ev.LinkUp: Engine._link_up,
     ev.LinkLost: Engine._link_lost, ev.InputSeen: Engine._input_seen, ev.Recording: Engine._set_recording,
     ev.TryPin: Engine._try_pin, ev.EndTry: Engine._end_try, ev.TrialFailed: Engine._trial_failed,
@@ -1284,5 +1573,6 @@ _HANDLERS: dict[type, Callable[[Engine, Any], None]] = {
 _DEADLINES: dict[str, Callable[[Engine, str, str], None]] = {
     "claim": Engine._claim_due, "retry": Engine._retry_due, "answer": Engine._answer_due, "input": Engine._input_due,
     "trial": Engine._trial_due, "step": Engine._step_due, "over": Engine._over_due, "quiet": Engine._quiet_due,
-    "timer": Engine._timer_due, "plan": Engine._plan_due,
+    "timer": Engine._timer_due, "plan": Engine._plan_due, "ruled": Engine._ruled_due, "watch": Engine._watch_due,
+    "stale": Engine._stale_due,
 }  # fmt: skip

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 from cairnwind.core.claims import Claim, Instant, Lifetime, Rank, Source
 from cairnwind.core.course import Course, Timer
 from cairnwind.core.fact import fact
-from cairnwind.core.interlocks import Stop, Tag
+from cairnwind.core.interlocks import Interlock, Latched, Stop, Tag
 from cairnwind.core.model import Pin
 from cairnwind.core.programs import Program
 from cairnwind.core.settings import Setting
@@ -81,6 +81,28 @@ class ResetStop:
     at: Instant
     command: str
     source: Source
+
+
+@fact
+class ResetTrip:
+    """Reset a trip whose cause is gone. ``by`` is who does it, by name."""
+
+    at: Instant
+    command: str
+    source: Source
+    trip: str
+    by: str
+
+
+@fact
+class Attest:
+    """Somebody has seen that an output which cannot be asked is off. Only a keeper may."""
+
+    at: Instant
+    command: str
+    source: Source
+    output: str
+    by: str
 
 
 @fact
@@ -199,6 +221,8 @@ Command = (
     | Release
     | AllStop
     | ResetStop
+    | ResetTrip
+    | Attest
     | Lock
     | Unlock
 )
@@ -321,6 +345,10 @@ class Start:
     timers: tuple[Timer, ...] = ()
     schedules: tuple[tuple[Schedule, Span | None], ...] = ()
     """Each with the span that it was last seen in."""
+    interlocks: tuple[Interlock, ...] = ()
+    trips: tuple[Latched, ...] = ()
+    """Those that were in force."""
+    paces: tuple[KeepPace, ...] = ()
     last: int = 0
     """The journal's latest wall time: a clock before that is not to be believed."""
 
@@ -421,6 +449,29 @@ class DropTag:
 
 
 @fact
+class KeepTrip:
+    """Store a trip in force."""
+
+    trip: Latched
+
+
+@fact
+class DropTrip:
+    """The trip is reset."""
+
+    name: str
+
+
+@fact
+class KeepPace:
+    """Store when an output was started (wall nanoseconds), and whether it has to rest."""
+
+    output: str
+    starts: tuple[int, ...]
+    rested: bool
+
+
+@fact
 class KeepTimer:
     """Store a timer."""
 
@@ -492,6 +543,9 @@ Effect = (
     | KeepStop
     | KeepTag
     | DropTag
+    | KeepTrip
+    | DropTrip
+    | KeepPace
     | KeepTimer
     | DropTimer
     | KeepSchedule

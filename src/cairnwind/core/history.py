@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping
 from typing import Any
 
 from cairnwind.core.claims import Claim, Instant, Lifetime, Rank, Source
-from cairnwind.core.interlocks import Stop, Tag
+from cairnwind.core.interlocks import Latched, Stop, Tag
 from cairnwind.core.programs import decode_wanted, encode_wanted
 
 
@@ -26,7 +26,7 @@ def claim_form(claim: Claim) -> dict[str, Any]:
         "id": claim.id, "output": claim.output, "slot": claim.slot, "rank": claim.rank.word,
         "setting": encode_wanted(claim.setting), "place": claim.place, "source": source_form(claim.source),
         "lifetime": {"kind": claim.lifetime.kind, "span": claim.lifetime.span, "wall": claim.lifetime.wall},
-        "made": claim.made.wall, "ends": claim.ends_wall, "scene": claim.scene,
+        "made": claim.made.wall, "ends": claim.ends_wall, "scene": claim.scene, "patient": claim.patient,
     }  # fmt: skip
 
 
@@ -34,8 +34,18 @@ def claim_read(form: Mapping[str, Any]) -> Claim:
     """The claim of a stored form."""
     return Claim(
         form["id"], form["output"], form["slot"], Rank[form["rank"].upper()], decode_wanted(form["setting"]), form["place"],
-        Source(**form["source"]), Lifetime(**form["lifetime"]), Instant(0, form["made"]), None, form["ends"], form.get("scene", ""),
+        Source(**form["source"]), Lifetime(**form["lifetime"]), Instant(0, form["made"]), None, form["ends"], form.get("scene", ""), form.get("patient", False),
     )  # fmt: skip
+
+
+def trip_form(trip: Latched) -> dict[str, Any]:
+    """A trip in force as a JSON object."""
+    return {"name": trip.name, "since": trip.since, "cause": trip.cause, "outputs": list(trip.outputs)}
+
+
+def trip_read(form: Mapping[str, Any]) -> Latched:
+    """The trip of a stored form."""
+    return Latched(form["name"], form["since"], form["cause"], tuple(form["outputs"]))
 
 
 def stop_form(stop: Stop | None) -> dict[str, Any] | None:
@@ -77,6 +87,7 @@ class Told:
         self.inputs: dict[str, bool | None] = {}
         self.tags: set[tuple[str, str]] = set()
         self.stopped = False
+        self.trips: set[str] = set()
         for kind, subject, data in rows:
             self.read(kind, subject, data)
 
@@ -97,6 +108,10 @@ class Told:
                 self.tags.add((subject, data["tag"]["name"]))
             case "command", "unlock" if "outcome" not in data:
                 self.tags.discard((subject, data["tag"]))
+            case "trip", _ if "cause" in data:
+                self.trips.add(subject)
+            case ("command", "reset-trip") | ("trip", _) if "outcome" not in data:
+                self.trips.discard(subject)
             case "change", _:
                 self.confirmed[subject] = dict(data["setting"])
             case "input", _:

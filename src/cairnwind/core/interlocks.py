@@ -1,25 +1,113 @@
-"""The gates: what is allowed, whatever is wanted. No rank outranks a gate.
+"""The interlocks as facts, and the gates that concern one output alone. No rank outranks a gate.
 
 An output's own gates are asked in a fixed order, and the first that refuses sends it to safe:
 
     starting, closing   the service itself is not ready, or about to end
-    all-stop            and trips, which join it here
+    all-stop            everything safe
+    trip                latched until a person resets it
     lockout             named tags
     quiet               hours in which sounders are silent
-    guard, needs, pace  join below, in this order
+    guard               a passcode that has not been given
+    needs               a condition that has to hold
+    pace                it has started too often, or rested too little
 
-After them come the gates that several outputs share (excludes, then limits), which will look only at those
-that passed their own.
+After them come the gates that several outputs share (`cairnwind.core.places`): excludes, then limits. They look
+only at those outputs that passed their own.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from fractions import Fraction
+from typing import TYPE_CHECKING, NamedTuple
 
 from cairnwind.core.claims import Source
+from cairnwind.core.fact import fact
 from cairnwind.core.model import Output, Pin
+
+if TYPE_CHECKING:
+    from cairnwind.core.conditions import Condition
+
+
+# --- what the site file says ----------------------------------------------------------------------------------
+
+
+@fact
+class Needs:
+    """Its outputs may be on only while a condition holds. Times in nanoseconds, as everywhere here."""
+
+    name: str
+    outputs: tuple[str, ...]
+    condition: Condition
+    grace: int = 0
+    """How long an output that is on may stay on without it."""
+
+
+@fact
+class Excludes:
+    """At most one of its outputs is on."""
+
+    name: str
+    outputs: tuple[str, ...]
+    gap: int = 0
+    """From the confirmed off of one to the on of another."""
+    settle: int = 0
+    """What an output that cannot be confirmed is given to go off."""
+
+
+@fact
+class Limit:
+    """What its outputs need together stays within a bound: a number of them, amperes of a supply, or watts."""
+
+    name: str
+    outputs: tuple[str, ...]
+    most: Fraction
+    unit: str
+    """'' counts them, 'A' and 'W' add up what they draw or switch."""
+    weights: Mapping[str, Fraction]
+    """By output: what it counts for when it is on at all."""
+    order: tuple[str, ...] = ()
+    """Who keeps a place longest comes first."""
+    settle: int = 2_000_000_000
+    """How long after room was made somebody who had none comes in again."""
+
+
+@fact
+class Trip:
+    """A condition that latches its outputs at safe until its cause is gone and a person resets it."""
+
+    name: str
+    outputs: tuple[str, ...]
+    condition: Condition
+    grace: int | None = None
+    """Not known for so long counts as so; None: it never does."""
+    role: str = "operate"
+    """Who may reset it: 'operate' or 'keep'."""
+
+
+@fact
+class Pace:
+    """How long and how often each of its outputs may be on; 0 where nothing is said."""
+
+    name: str
+    outputs: tuple[str, ...]
+    least_on: int = 0
+    """Delays an off that somebody wants, never one that a gate or a stop asks for."""
+    least_off: int = 0
+    longest_on: int = 0
+    rest: int = 0
+    """After the longest time on."""
+    starts: int = 0
+    """In any hour."""
+    stagger: int = 0
+    """From a start of one of them to the next start of any."""
+
+
+Interlock = Needs | Excludes | Limit | Trip | Pace
+
+
+# --- what stands in force -------------------------------------------------------------------------------------
 
 
 class Stop(NamedTuple):
@@ -48,6 +136,21 @@ class Refusal(NamedTuple):
     remedy: str
     only_time: bool = False
     """Nothing but time stands in the way: the wish may wait."""
+    expected: int | None = None
+    """Wall nanoseconds at which it is expected to be out of the way, where that is known."""
+    rule: str = ""
+    """The name of the interlock."""
+    coming: bool = False
+    """It is so only because something else is about to change."""
+
+
+class Latched(NamedTuple):
+    """A trip in force: its name, since when (wall nanoseconds), and what was so."""
+
+    name: str
+    since: int
+    cause: str
+    outputs: tuple[str, ...] = ()
 
 
 @dataclass(slots=True)
@@ -57,6 +160,10 @@ class Gatekeeper:
     starting: bool = True
     closing: bool = False
     stop: Stop | None = None
+    trips: dict[str, Latched] = field(default_factory=dict)
+    """By name, the earliest first."""
+    tripped: dict[str, dict[str, Latched]] = field(default_factory=dict)
+    """The same by output, then by name; an output that none holds has no entry."""
     tags: dict[str, dict[str, Tag]] = field(default_factory=dict)
     """By output, then by name; an output without tags has no entry."""
     quiet: str = ""
@@ -67,7 +174,7 @@ class Gatekeeper:
     @property
     def open(self) -> bool:
         """Whether no gate can refuse anything at this moment."""
-        return not (self.starting or self.closing or self.stop or self.tags or self.quiet)
+        return not (self.starting or self.closing or self.stop or self.tripped or self.tags or self.quiet)
 
     def refusal(self, output: Output) -> Refusal | None:
         """The first of the output's own gates that does not let it leave safe, in their order."""
@@ -78,6 +185,21 @@ class Gatekeeper:
             if found is not None:
                 return found
         return None
+
+    def latch(self, trip: Latched) -> None:
+        """A trip is in force."""
+        self.trips[trip.name] = trip
+        for name in trip.outputs:
+            self.tripped.setdefault(name, {})[trip.name] = trip
+
+    def unlatch(self, name: str) -> Latched | None:
+        """It is no more."""
+        trip = self.trips.pop(name, None)
+        for output in trip.outputs if trip else ():
+            self.tripped[output].pop(name, None)
+            if not self.tripped[output]:
+                del self.tripped[output]
+        return trip
 
     def site_refusal(self) -> Refusal | None:
         """The first gate that concerns the site as a whole: it holds for bare pins too."""
@@ -113,6 +235,20 @@ def _all_stop(keeper: Gatekeeper, output: Output) -> Refusal | None:
     )
 
 
+def _trip(keeper: Gatekeeper, output: Output) -> Refusal | None:
+    latched = keeper.tripped.get(output.name)
+    if not latched:
+        return None
+    trip = next(iter(latched.values()))
+    more = f" and {len(latched) - 1} more" if len(latched) > 1 else ""
+    return Refusal(
+        "trip",
+        f"'{trip.name}'{more} has tripped: {trip.cause}",
+        f"When its cause is gone somebody resets it by name: cairnwind reset '{trip.name}' --by NAME.",
+        rule=trip.name,
+    )
+
+
 def _lockout(keeper: Gatekeeper, output: Output) -> Refusal | None:
     tags = keeper.tags.get(output.name)
     if not tags:
@@ -141,6 +277,7 @@ OWN_GATES: tuple[Callable[[Gatekeeper, Output], Refusal | None], ...] = (
     _starting,
     _closing,
     _all_stop,
+    _trip,
     _lockout,
     _quiet,
 )

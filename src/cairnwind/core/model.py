@@ -15,6 +15,7 @@ from cairnwind.core import colours
 from cairnwind.core.errors import CallerError
 from cairnwind.core.fact import fact
 from cairnwind.core.light import STRAIGHT, Light
+from cairnwind.core.scaling import Thermistor, along, back
 from cairnwind.core.settings import (
     FULL,
     KINDS,
@@ -452,8 +453,24 @@ class Input:
     """The volts that its source puts on the wire."""
     unit: str = ""
     """Of an analogue input: what its value is in. Without a scale that is volts."""
-    scale: tuple[tuple[float, float], tuple[float, float]] | None = None
-    """Of an analogue input: two points of (volts, value) that its value is a straight line through."""
+    scale: tuple[tuple[float, float], ...] | Thermistor | None = None
+    """Of an analogue input: points of (volts, value) that its value is on straight lines through, or a thermistor."""
+    every: int = 0
+    """Of an analogue input: nanoseconds between two readings that count; 0: as the board gives them."""
+    median: int = 0
+    """Of an analogue input: of how many readings the middle one counts; 0: of one."""
+    settles: int = 0
+    """Of an analogue input: nanoseconds in which it follows a step to 63 %; 0: at once."""
+    plausible: tuple[float, float] = (float("-inf"), float("inf"))
+    """Of an analogue input: values beyond these are not believed."""
+    hysteresis: float = 0.0
+    """How far a value has to come back before a comparison with it is no longer true."""
+    stale: int = 0
+    """Nanoseconds without a word after which it is unknown; 0: it may be silent for ever."""
+    pulse: float = 1.0
+    """Of a counter: what one pulse stands for, in its unit."""
+    window: int = 0
+    """Of a counter: its value is what came in the last so many nanoseconds; 0: since the start."""
 
     @property
     def lines(self) -> tuple[int, ...]:
@@ -462,15 +479,43 @@ class Input:
 
     @property
     def analogue(self) -> bool:
-        """Whether it has a value instead of two states."""
+        """Whether it is measured."""
         return self.kind == "analogue"
 
-    def value(self, volts: float) -> float:
-        """The scaled value at so many volts on the pin."""
+    @property
+    def valued(self) -> bool:
+        """Whether it has a value instead of two states."""
+        return self.kind != "contact"
+
+    @property
+    def repeat(self) -> int:
+        """Nanoseconds after which an unchanged reading is told again; 0: it need not be."""
+        if self.median or self.settles:
+            return self.every or 100_000_000
+        return self.stale // 3
+
+    def value(self, volts: float) -> float | None:
+        """The scaled value at so many volts on the pin; None where they stand for none."""
         if self.scale is None:
             return volts
-        (v0, x0), (v1, x1) = self.scale
-        return x0 + (volts - v0) * (x1 - x0) / (v1 - v0)
+        return self.scale.value(volts) if isinstance(self.scale, Thermistor) else along(self.scale, volts)
+
+    def volts(self, value: float) -> float:
+        """The volts that stand for a value: the inverse of `value`."""
+        scale = self.scale
+        if scale is None:
+            return value
+        if not isinstance(scale, Thermistor):
+            return back(scale, value)
+        low, high = scale.volts * 0.0021, scale.volts * 0.9979
+        falling = (scale.value(low) or 0.0) > (scale.value(high) or 0.0)
+        for _ in range(50):
+            middle = (low + high) / 2
+            if ((scale.value(middle) or 0.0) > value) == falling:
+                low = middle
+            else:
+                high = middle
+        return low
 
     def say(self, active: bool | None) -> str:
         """The state in this input's words."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from cairnwind.core.claims import Claim
 from cairnwind.core.fact import fact
-from cairnwind.core.interlocks import Refusal, Stop, Tag
+from cairnwind.core.interlocks import Latched, Refusal, Stop, Tag
 from cairnwind.core.model import Output
 from cairnwind.core.settings import Setting
 
@@ -34,6 +34,8 @@ class OutputNow:
     failures: int
     moving: bool = False
     """A program runs, or it is being brought to its setting step by step."""
+    keeping: Refusal | None = None
+    """Why it is kept as it is, although something else is wanted."""
 
     @property
     def driven(self) -> Setting | None:
@@ -93,3 +95,5 @@ class SiteNow:
     recording: bool
     trouble: str
     """Why the journal cannot be written; empty while it can."""
+    trips: tuple[Latched, ...] = ()
+    """Those that are latched."""

@@ -132,7 +132,7 @@ def of_table(text: str, site: Site, read: Callable[[str], int]) -> list[tuple[in
 def _seen(input: Input, state: str) -> Put:
     if input.analogue:
         try:
-            volts = _volts(input, float(state))
+            volts = input.volts(float(state))
         except ValueError:
             raise CallerError(
                 "bad-value", f"'{state}' is no value of {input.name}.", "Write a number."
@@ -155,10 +155,3 @@ def _seen(input: Input, state: str) -> Put:
         )
     active = words[state.lower()]
     return lambda at: ev.InputSeen(at, input.name, active, settled=True)
-
-
-def _volts(input: Input, value: float) -> float:
-    if input.scale is None:
-        return value
-    (v0, x0), (v1, x1) = input.scale
-    return v0 + (value - x0) * (v1 - v0) / (x1 - x0)

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from cairnwind.core.claims import Claim, leading
 from cairnwind.core.interlocks import Refusal
 from cairnwind.core.model import Output
 from cairnwind.core.programs import STEP, Coming, Program
 from cairnwind.core.settings import Setting
 from cairnwind.core.shaping import Way
+
+if TYPE_CHECKING:
+    from cairnwind.core.safety import Ruled
 
 STANDING = Way()
 
@@ -16,9 +21,11 @@ class Standing:
     """See the module's page."""
 
     __slots__ = (
+        "aim",
         "allowed",
         "asker",
         "attempts",
+        "attested",
         "claims",
         "coming",
         "confirmed",
@@ -27,16 +34,23 @@ class Standing:
         "failed",
         "fault",
         "following",
+        "gated",
         "generation",
+        "going",
+        "granted",
         "homing",
         "how",
+        "keeping",
         "leader",
+        "lost_at",
         "moving",
         "next_at",
+        "off_at",
         "output",
         "pending",
         "refusal",
         "retry_at",
+        "ruled",
         "sent",
         "since",
         "step_at",
@@ -70,7 +84,25 @@ class Standing:
         """What is confirmed has not been journalled: the steps of a fade are not."""
         self.way = STANDING
         self.refusal: Refusal | None = None
+        self.aim: Setting = output.rest
+        """What is aimed at: what is wanted, unless an interlock bends that."""
         self.allowed: Setting = output.safe
+        self.ruled: Ruled | None = None
+        """What interlocks know of it; None if none concerns it."""
+        self.granted = False
+        """Of an output that interlocks concern: it was let go on, and is to be on."""
+        self.going: Setting | None = None
+        """Where it is bound while something that needs it as it is has to go first."""
+        self.keeping: Refusal | None = None
+        """Why it is kept as it is, although something else is wanted."""
+        self.gated = ("", "")
+        """The gate and rule that held it back when that was journalled last."""
+        self.off_at = 0
+        """Monotonic nanoseconds since which it is confirmed off."""
+        self.lost_at = 0
+        """When its board was lost; 0: never."""
+        self.attested = False
+        """Somebody has seen that it is off, while nobody can ask it."""
         self.homing = True
         """Not yet confirmed safe since the link came up: safe comes first."""
         self.generation = 0

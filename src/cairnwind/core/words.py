@@ -47,7 +47,7 @@ _HERTZ = {unit.casefold(): factor for unit, factor in UNITS["a frequency"].items
 _PIECES = re.compile(
     r"""(?P<quoted>'[^']+'|"[^"]+") | (?P<clock>\d{1,2}:\d{2}(?::\d{2})?(?![\w:])) | (?P<hash>\#[0-9a-fA-F]{3,6}\b)
     | (?P<pitch>\b[A-Ga-g](?:\#|♯|♭|b|B)?\d(?![\w.,:]*\w)) | (?P<number>\d+(?:[.,]\d+)?) | (?P<word>[^\W\d_]+(?:['’][^\W\d_]+)?)
-    | (?P<mark>[%,;+\-−]) | (?P<other>\S)""",
+    | (?P<mark>[%,;+\-−()]) | (?P<other>\S)""",
     re.X,
 )
 MOST = 2000
@@ -72,7 +72,7 @@ class Thing(NamedTuple):
     """What a name may mean."""
 
     kind: str
-    """'output', 'place', 'group', 'scene' or 'tune'."""
+    """'output', 'place', 'group', 'scene' or 'tune'; in conditions also 'input', 'board', 'supply' or 'trip'."""
     name: str
 
 
@@ -119,14 +119,15 @@ class Vocabulary:
         """By words: what they may mean, and whether that is its own name and not a label."""
         self._longest = 1
         for output in site.outputs.values():
-            self._add(Thing("output", output.name), output.name, own=True)
-            self._add(Thing("output", output.name), output.label)
-            self._add(Thing("place", output.place), output.place)
+            self.add(Thing("output", output.name), output.name, own=True)
+            self.add(Thing("output", output.name), output.label)
+            self.add(Thing("place", output.place), output.place)
         for kind, names in (("group", site.groups), ("scene", self.scenes), ("tune", site.tunes)):
             for name in names:
-                self._add(Thing(kind, name), name, own=True)
+                self.add(Thing(kind, name), name, own=True)
 
-    def _add(self, thing: Thing, name: str, *, own: bool = False) -> None:
+    def add(self, thing: Thing, name: str, *, own: bool = False) -> None:
+        """Take a name for a thing; ``own``: it is what the thing is called, and not a label."""
         words = folded(name)
         if words:
             known = self._things.setdefault(words, {})

@@ -9,8 +9,6 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 
-from cairnwind.core.model import Input
-
 DRAUGHT_AFTER = 2.0
 """Seconds from the vent's relay to a draught that the flow switch feels."""
 HOIST_TRAVEL = 8.0
@@ -57,10 +55,3 @@ def _towards(value: float, warming: float, loss: float, seconds: float) -> float
     """dT/dt = warming - loss (T - outside), solved for a step."""
     rest = OUTSIDE + warming / loss
     return rest + (value - rest) * math.exp(-loss * seconds)
-
-
-def volts(input: Input, value: float) -> float:
-    """The volts that stand for a value: the input's own scale the other way round."""
-    assert input.scale is not None
-    (v0, x0), (v1, x1) = input.scale
-    return v0 + (value - x0) * (v1 - v0) / (x1 - x0)

@@ -16,7 +16,7 @@ from cairnwind.core.model import Input, Site
 from cairnwind.core.quantities import NS
 from cairnwind.core.rehearsal import Put
 from cairnwind.core.settings import Level, Setting
-from cairnwind.demo.nature import Nature, volts
+from cairnwind.demo.nature import Nature
 from cairnwind.demo.serialboard import SerialBoard
 
 if TYPE_CHECKING:
@@ -112,7 +112,7 @@ class World:
 
     def _volts(self, name: str) -> float:
         now = datetime.now(self._zone)
-        return volts(self._site.inputs[name], self._nature.value(name, now.hour + now.minute / 60))
+        return self._site.inputs[name].volts(self._nature.value(name, now.hour + now.minute / 60))
 
 
 def rehearsed(site: Site) -> Callable[[int, Mapping[str, Setting]], list[Put]]:
@@ -144,7 +144,7 @@ def rehearsed(site: Site) -> Callable[[int, Mapping[str, Setting]], list[Put]]:
 
 
 def _read(input: Input, value: float) -> Put:
-    return lambda at: ev.Measured(at, input.name, 0, 1, volts(input, value))
+    return lambda at: ev.Measured(at, input.name, 0, 1, input.volts(value))
 
 
 def _seen(name: str, active: bool) -> Put:

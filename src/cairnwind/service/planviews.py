@@ -402,7 +402,7 @@ class PlanViews:
             step = {records.DAY: records.HOUR, records.HOUR: records.MINUTE}.get(step, 0)
             rows = self.runtime.reader.readings(name, step, begin, end, READINGS_MOST)
         input = self.site.inputs.get(name)
-        unit = input.unit or "V" if input is not None and input.analogue else ""
+        unit = input.unit or ("V" if input.analogue else "") if input is not None else ""
         return answer({
             "name": name, "unit": unit, "step_seconds": step, "from": shapes.moment(begin), "to": shapes.moment(end),
             "rows": [[wall // 10**6, low, mean, high] for wall, low, mean, high in rows],

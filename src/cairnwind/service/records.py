@@ -16,9 +16,10 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from cairnwind.core.meter import Meter
-from cairnwind.core.model import Site
+from cairnwind.core.model import Input, Site
 from cairnwind.core.now import InputNow, OutputNow
 from cairnwind.core.quantities import NS
+from cairnwind.core.scaling import Thermistor
 from cairnwind.core.settings import FULL, Colour, Drive, Level, Setting, Tone
 from cairnwind.store.writer import Row, Writer
 
@@ -74,11 +75,7 @@ class Records:
         self._zone = ZoneInfo(site.timezone)
         self._meters = {name: Meter(output) for name, output in site.outputs.items()}
         self._tracks: dict[str, _Track] = {}
-        self._ranges = {
-            name: abs(input.scale[1][1] - input.scale[0][1]) if input.scale else 3.3
-            for name, input in site.inputs.items()
-            if input.analogue
-        }
+        self._ranges = {name: _range(input) for name, input in site.inputs.items() if input.analogue}
         self._minute = self._written = 0
         self._day = ""
         self._rows: list[Row] = []
@@ -230,3 +227,11 @@ def step_for(span: int) -> int:
     if span <= 2 * HOUR * NS:
         return 0
     return MINUTE if span <= 2 * DAY * NS else HOUR if span <= 92 * DAY * NS else DAY
+
+
+def _range(input: Input) -> float:
+    """About how far an analogue input's value goes."""
+    if isinstance(input.scale, tuple) and not isinstance(input.scale, Thermistor):
+        values = [value for _, value in input.scale]
+        return max(values) - min(values)
+    return 3.3 if input.scale is None else 100.0

@@ -116,15 +116,19 @@ def input_form(input: Input, now: InputNow) -> dict[str, Any]:
     return {
         "name": input.name, "label": input.label or input.name, "place": input.place, "kind": input.kind,
         "pin": input.pin.name, "line": input.pin.line, "board": input.pin.board, "words": list(input.words),
-        "active": now.active, "state": _value(input, now) if input.analogue else input.say(now.active),
+        "active": now.active, "state": _value(input, now) if input.valued else input.say(now.active),
         "since": moment(now.since), "raw": now.raw, "edges": now.edges, "edge": moment(now.edge),
         "pull": input.pull, "debounce_ms": input.debounce / 1e6,
-        "full": now.full or None, "volts": now.volts, "value": now.value, "unit": input.unit or ("V" if input.analogue else ""),
+        "full": now.full or None, "volts": now.volts, "value": now.value, "unit": input.unit or ("V" if input.analogue else ""), "stale_ms": input.stale / 1e6,
     }  # fmt: skip
 
 
 def _value(input: Input, now: InputNow) -> str:
-    return "unknown" if now.value is None else f"{now.value:.4g} {input.unit or 'V'}"
+    return (
+        "unknown"
+        if now.value is None
+        else f"{now.value:.4g} {input.unit or ('V' if input.analogue else '')}".strip()
+    )
 
 
 def board_form(board: Board, now: BoardNow) -> dict[str, Any]:

@@ -106,8 +106,8 @@ class Signals:
                 self._add(name, mono // 1000, math.nan if active is None else float(active))
             case ev.Measured(at, name, raw, _, volts):
                 input = self._site.inputs[name]
-                value = math.nan if raw is None or volts is None else input.value(volts)
-                self._add(name, at.mono // 1000, value)
+                value = None if raw is None or volts is None else input.value(volts)
+                self._add(name, at.mono // 1000, math.nan if value is None else value)
 
     def _output(self, at: Instant, output: Output, setting: Setting) -> None:
         if type(setting) is Level:  # the many

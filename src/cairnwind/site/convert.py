@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from fractions import Fraction
 from typing import Any
 
 from cairnwind.core.errors import CallerError, nearest
 from cairnwind.core.quantities import NS, parse
+from cairnwind.core.scaling import Thermistor, by_beta
 
 
 def text(value: object) -> str:
@@ -131,20 +133,77 @@ def bias(value: object) -> tuple[Fraction, str]:
     return parse(match.group(1), "a resistance"), match.group(2)
 
 
-def scale(value: Any) -> tuple[tuple[float, float], tuple[float, float]]:
-    """Two points of volts and value: [["0.5 V", -40], ["2.5 V", 85]]."""
+def scale(value: Any) -> tuple[tuple[float, float], ...] | Thermistor:
+    """Two points of volts and value, or a table of more, [["0.5 V", -40], ["2.5 V", 85]]; or a thermistor."""
+    if isinstance(value, dict):
+        return _thermistor(value)
     try:
-        low, high = value
-        points = _point(low), _point(high)
+        points = tuple(_point(each) for each in value)
     except (TypeError, ValueError):
-        points = ((0.0, 0.0), (0.0, 0.0))
-    if points[0][0] == points[1][0]:
+        points = ()
+    volts, values = [each[0] for each in points], [each[1] for each in points]
+    rising = all(a < b for a, b in itertools.pairwise(volts)) or (len(volts) == 2 and volts[0] != volts[1])
+    steady = all((a < b) == (values[0] < values[1]) and a != b for a, b in itertools.pairwise(values))
+    if len(points) < 2 or not rising or not steady:
         raise CallerError(
             "bad-value",
             "this is not a scale.",
-            'Write two points, volts and value: scale = [["0.5 V", -40], ["2.5 V", 85]].',
+            'Write points of volts and value, two or more, with rising volts and values that go one way: scale = [["0.5 V", -40], ["2.5 V", 85]].',
         )
-    return points
+    return tuple(sorted(points))
+
+
+def _thermistor(value: dict[str, Any]) -> Thermistor:
+    """{ thermistor = "10 kohm", beta = 3950, series = "10 kohm", volts = "3.3 V" }, or 'steinhart' with three numbers."""
+    try:
+        own = dict(value)
+        series, volts = (
+            parse(own.pop("series"), "a resistance"),
+            parse(own.pop("volts"), "a voltage", bare="v"),
+        )
+        below = choice(own.pop("side", "below"), ("below", "above")) == "below"
+        if "steinhart" in own:
+            a, b, c = map(float, own.pop("steinhart"))
+            made = Thermistor(a, b, c, float(series), float(volts), below)
+        else:
+            ohms = parse(own.pop("thermistor"), "a resistance")
+            made = by_beta(float(own.pop("beta")), float(ohms), float(series), float(volts), below)
+        if own or series <= 0 or volts <= 0:
+            raise ValueError
+        middle = made.value(float(volts) / 2)
+        if middle is None or not -100 < middle < 400:
+            raise ValueError
+    except (KeyError, TypeError, ValueError, ZeroDivisionError, OverflowError):
+        raise CallerError(
+            "bad-value",
+            "this is not a thermistor.",
+            'Write scale = { thermistor = "10 kohm", beta = 3950, series = "10 kohm", volts = "3.3 V", side = "below" }, '
+            "or steinhart = [a, b, c] in place of the first two.",
+        ) from None
+    return made
+
+
+def plausible(value: object) -> tuple[float, float]:
+    """Two numbers, the lower one first."""
+    if (
+        isinstance(value, list)
+        and len(value) == 2
+        and all(type(each) in (int, float) for each in value)
+        and value[0] < value[1]
+    ):
+        return float(value[0]), float(value[1])
+    raise CallerError(
+        "bad-value", "this is not a range.", "Write two numbers, the lower one first: plausible = [-20, 60]."
+    )
+
+
+def number(value: object) -> float:
+    """A number that is not negative."""
+    if isinstance(value, bool) or not isinstance(value, int | float) or not 0 <= value < 1e9:
+        raise CallerError(
+            "bad-value", f"{value!r} is not a number that is not negative.", "Write a number: 0.5."
+        )
+    return float(value)
 
 
 def _point(pair: Any) -> tuple[float, float]:

@@ -35,11 +35,16 @@ _TOP = (
     "group",
     "scene",
     "schedule",
+    "interlock",
+    "reflex",
+    "regulator",
+    "alarm",
+    "guard",
     "remote",
     "service",
 )
 LINKS = tuple(links.KEYS)
-INPUT_KINDS = ("contact", "analogue")
+INPUT_KINDS = ("contact", "analogue", "counter")
 SOFTWARE_MOST = 200
 """Hertz: at 200 a tenth of a millisecond of jitter is 2 % of duty."""
 
@@ -353,9 +358,21 @@ class Reader:
             source=table.get("source", lambda value: parse(value, "a voltage"), None),
             unit=table.get("unit", convert.text, ""),
             scale=table.get("scale", convert.scale, None),
+            every=table.get("every", partial(duration, longest=3600), 0),
+            median=table.get("median", partial(convert.whole, low=3, high=99), 0),
+            settles=table.get("settles", partial(duration, longest=3600), 0),
+            plausible=table.get("plausible", convert.plausible, (float("-inf"), float("inf"))),
+            hysteresis=table.get("hysteresis", convert.number, 0.0),
+            stale=table.get("stale", duration, 0),
+            pulse=table.get("pulse", convert.number, 1.0),
+            window=table.get("window", partial(duration, longest=86400), 0),
         )  # fmt: skip
-        own = ("unit", "scale") if kind == "analogue" else ("pull", "sense", "words", "debounce")
-        table.nothing_else(("kind", "pin", "label", "place", "source", *own))
+        own = {
+            "contact": ("pull", "sense", "words", "debounce"),
+            "counter": ("pull", "sense", "debounce", "unit", "pulse", "window", "hysteresis"),
+            "analogue": ("unit", "scale", "every", "median", "settles", "plausible", "hysteresis"),
+        }[kind or "contact"]
+        table.nothing_else(("kind", "pin", "label", "place", "source", "stale", *own))
         return input if kind and pin else None
 
     def _dims(self, kind: str | None, pin: Pin | None) -> bool:

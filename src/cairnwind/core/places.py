@@ -1,0 +1,264 @@
+"""The gates that several outputs share: excludes and limits. Who of those that want to be on has a place.
+
+Outputs that any chain of such rules binds together are one `Circle`. Whenever one of them wants something else, or
+is confirmed at something else, the places of its circle are given anew:
+
+* Those that want to be on are asked in this order: higher rank first; among equals whoever has a place already,
+  then whoever waits for one, then by the stated order, then by who came first. So the present holder keeps its
+  place against all but a strictly higher rank, and nobody overtakes those who wait.
+* Each gets a place if all its rules have room for it beside those that got theirs before.
+* Whoever has a place and is not on yet may go on only when that is safe *now*: what leaves has been confirmed off,
+  and the gap has passed. Until then it waits, and its place is kept.
+
+What may be on counts as on: an on that is under way, an output that is not known, a program at its peak.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from fractions import Fraction
+from typing import NamedTuple
+
+from cairnwind.core.interlocks import Excludes, Limit, Refusal
+from cairnwind.core.quantities import show_duration
+
+Shared = Excludes | Limit
+UNITS = {"": "", "A": " A", "W": " W"}
+
+
+class Bid(NamedTuple):
+    """Somebody wants an output on: with what rank, since which place in the journal, and whether it has its place."""
+
+    rank: int
+    place: int
+    holding: bool
+    text: str
+    """Who that is, in words."""
+
+
+class Fact(NamedTuple):
+    """What is known of an output: whether it may be on, in words; and since when it is confirmed off (monotonic)."""
+
+    may_be_on: bool
+    text: str
+    off_at: int
+    leaving: bool = False
+    """It is told to go off, and its answer is awaited."""
+
+
+class Circle:
+    """Outputs that shared rules bind together."""
+
+    def __init__(self, outputs: tuple[str, ...], rules: Iterable[Shared]) -> None:
+        self.outputs = outputs
+        self.rules = tuple(rules)
+        self.of: dict[str, tuple[Shared, ...]] = {
+            name: tuple(rule for rule in self.rules if name in rule.outputs) for name in outputs
+        }
+        self.position = {name: self._position(name) for name in outputs}
+        self.waiting: dict[str, set[str]] = {rule.name: set() for rule in self.rules}
+        """By limit: who had no room."""
+        self.used: dict[str, Fraction] = {}
+        self.freed: dict[str, int] = {}
+        """By limit: when room was last made (monotonic nanoseconds)."""
+        self.due: int | None = None
+        """When the places have to be given anew although nothing has changed."""
+        self.seen: dict[str, object] = {}
+        """By output: what it was like when the places were last given."""
+
+    def _position(self, name: str) -> int:
+        for rule in self.of[name]:
+            if isinstance(rule, Limit) and name in rule.order:
+                return rule.order.index(name)
+        return len(self.outputs) + self.outputs.index(name)
+
+    def note(self, facts: Mapping[str, Fact], bids: Mapping[str, Bid], now: int) -> None:
+        """See where room was made since the last time, and who no longer waits."""
+        for rule in self.rules:
+            if isinstance(rule, Limit):
+                used = sum(
+                    (rule.weights[name] for name in rule.outputs if facts[name].may_be_on), Fraction(0)
+                )
+                if used < self.used.get(rule.name, used):
+                    self.freed[rule.name] = now
+                self.used[rule.name] = used
+                self.waiting[rule.name] &= bids.keys()
+
+    def give(
+        self, bids: Mapping[str, Bid], facts: Mapping[str, Fact], now: int, *, supposed: bool = False
+    ) -> dict[str, Refusal | None]:
+        """For each output that bids: None if it may be on, or why not. ``supposed``: nothing is remembered."""
+        self.due = None if not supposed else self.due
+        placed: dict[str, None] = {}
+        found: dict[str, Refusal | None] = {}
+        full: dict[str, str] = {}
+        late = {name for names in self.waiting.values() for name in names}
+        order = sorted(
+            bids,
+            key=lambda name: (
+                -bids[name].rank, not bids[name].holding, name not in late, self.position[name], bids[name].place
+            ),
+        )  # fmt: skip
+        for name in order:
+            refusal = next(
+                (
+                    why
+                    for rule in self.of[name]
+                    if (why := self._room(rule, name, bids, placed, full, now, supposed))
+                ),
+                None,
+            )
+            found[name] = refusal
+            if refusal is None:
+                placed[name] = None
+                if not supposed:
+                    for names in self.waiting.values():
+                        names.discard(name)
+        on = {name for name in placed if bids[name].holding}
+        for name in placed:
+            if name not in on:
+                found[name] = next(
+                    (
+                        why
+                        for rule in self.of[name]
+                        if (why := self._clear(rule, name, on, facts, now, supposed))
+                    ),
+                    None,
+                )
+                if found[name] is None:
+                    on.add(name)
+        return found
+
+    # --- room ---------------------------------------------------------------------------------------------
+
+    def _room(
+        self, rule: Shared, name: str, bids: Mapping[str, Bid], placed: Mapping[str, None], full: dict[str, str],
+        now: int, supposed: bool,
+    ) -> Refusal | None:  # fmt: skip
+        """Why a rule has no room for an output beside those that have their place."""
+        if isinstance(rule, Excludes):
+            other = next((each for each in rule.outputs if each in placed), None)
+            if other is None:
+                return None
+            return Refusal(
+                "excludes",
+                f"'{rule.name}' lets only one of {_names(rule.outputs)} be on, and {other} has it, for {bids[other].text}",
+                f"Switch {other} off first.",
+                rule=rule.name,
+            )
+        behind = "" if bids[name].holding else full.get(rule.name, "")
+        used = sum((rule.weights[each] for each in rule.outputs if each in placed), Fraction(0))
+        refusal = None
+        if used + rule.weights[name] > rule.most:
+            refusal = Refusal(
+                "limit", self._too_much(rule, name, placed, used), self._remedy(rule, name), rule=rule.name
+            )
+        elif behind:
+            refusal = Refusal(
+                "limit",
+                f"'{rule.name}' has room again for {behind} before {name}",
+                f"Release {behind}, or wait until it is on.",
+                rule=rule.name,
+            )
+        elif name in self.waiting[rule.name] and not bids[name].holding:
+            ready = self.freed.get(rule.name, now) + rule.settle
+            if now < ready:
+                refusal = Refusal(
+                    "limit",
+                    f"'{rule.name}' waits {show_duration(rule.settle)} after room was made",
+                    "Wait.",
+                    True,
+                    ready,
+                    rule.name,
+                )
+                if not supposed:
+                    self._wake(ready)
+        if refusal is not None:
+            full.setdefault(rule.name, name)
+            if not supposed:
+                self.waiting[rule.name].add(name)
+        return refusal
+
+    def _too_much(self, rule: Limit, name: str, placed: Mapping[str, None], used: Fraction) -> str:
+        mine, unit = rule.weights[name], UNITS[rule.unit]
+        have = _names([each for each in rule.outputs if each in placed])
+        if mine > rule.most:
+            return f"'{rule.name}' allows {float(rule.most):g}{unit}, and {name} alone needs {float(mine):g}{unit}"
+        if not rule.unit:
+            return f"'{rule.name}' lets {float(rule.most):g} of them be on, and {have} {'is' if used == 1 else 'are'}"
+        return (
+            f"'{rule.name}' allows {float(rule.most):g}{unit}: {have} {'needs' if len(placed) == 1 else 'need'} {float(used):g}{unit}, "
+            f"and {name} would need {float(mine):g}{unit} more"
+        )
+
+    def _remedy(self, rule: Limit, name: str) -> str:
+        return f"Switch off one of {_names([each for each in rule.outputs if each != name])} first."
+
+    # --- now ----------------------------------------------------------------------------------------------
+
+    def _clear(
+        self, rule: Shared, name: str, on: set[str], facts: Mapping[str, Fact], now: int, supposed: bool
+    ) -> Refusal | None:
+        """Why an output that has its place may not go on at this moment."""
+        if isinstance(rule, Excludes):
+            for other in rule.outputs:
+                if other == name:
+                    continue
+                fact = facts[other]
+                if fact.may_be_on:
+                    return Refusal(
+                        "excludes",
+                        f"'{rule.name}': {fact.text}",
+                        f"{other} has to be confirmed off.",
+                        fact.leaving,
+                        rule=rule.name,
+                    )
+                ready = fact.off_at + rule.gap + rule.settle
+                if now < ready:
+                    if not supposed:
+                        self._wake(ready)
+                    text = f"'{rule.name}' keeps {show_duration(rule.gap + rule.settle)} between {other} and {name}"
+                    return Refusal("excludes", text, "Wait.", True, ready, rule.name)
+            return None
+        others = [each for each in rule.outputs if each != name and (each in on or facts[each].may_be_on)]
+        if sum((rule.weights[each] for each in others), rule.weights[name]) <= rule.most:
+            return None
+        leaving = next((each for each in others if each not in on), others[0])
+        fact = facts[leaving]
+        return Refusal(
+            "limit",
+            f"'{rule.name}': {fact.text}",
+            f"{leaving} has to be confirmed off.",
+            fact.leaving,
+            rule=rule.name,
+        )
+
+    def _wake(self, due: int) -> None:
+        if self.due is None or due < self.due:
+            self.due = due
+
+
+def circles(rules: Iterable[Shared]) -> list[Circle]:
+    """The rules and their outputs, put together where they have any output in common."""
+    rules = list(rules)
+    root: dict[str, str] = {}
+
+    def find(name: str) -> str:
+        while root.setdefault(name, name) != name:
+            root[name] = name = root[root[name]]
+        return name
+
+    for rule in rules:
+        for name in rule.outputs[1:]:
+            root[find(name)] = find(rule.outputs[0])
+    found: dict[str, tuple[dict[str, None], list[Shared]]] = {}
+    for rule in rules:
+        names, own = found.setdefault(find(rule.outputs[0]), ({}, []))
+        names.update(dict.fromkeys(rule.outputs))
+        own.append(rule)
+    return [Circle(tuple(names), own) for names, own in found.values()]
+
+
+def _names(names: Iterable[str]) -> str:
+    each = list(names)
+    return " and ".join(each) if len(each) < 3 else f"{', '.join(each[:-1])} and {each[-1]}"

@@ -1,0 +1,599 @@
+"""What the interlocks say while the engine decides. A part of the engine, in a file of its own.
+
+    gate       asked of                     on the way in              when it ceases
+    trip       the output alone             refused                    safe at once, claims of 'rearm' outputs end
+    needs      the output alone             refused; waits if only a   safe at once or after its grace; claims of
+                                            running 'for' is missing   'rearm' outputs end
+    pace       the output alone             waits                      the longest time on ends it; the least time on
+                                                                       delays an off that somebody wants
+    excludes   those that passed            refused; waits for gap     only a strictly higher rank evicts
+    limit      those that passed            refused                    the last in the order yields
+
+Before an output that others need is taken off because somebody wants that, those others are taken off and
+confirmed: it is held as it is (`Standing.going` says where it is bound), and what needs it is refused already. An
+off that a gate asks for waits for nothing.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterable
+from fractions import Fraction
+from typing import TYPE_CHECKING, Any
+
+from cairnwind.core import events as ev
+from cairnwind.core.claims import Claim, Instant, Rank
+from cairnwind.core.conditions import Missing, Value, drawn
+from cairnwind.core.interlocks import Excludes, Interlock, Latched, Limit, Needs, Pace, Refusal, Trip
+from cairnwind.core.model import Site
+from cairnwind.core.places import Bid, Circle, Fact, circles
+from cairnwind.core.quantities import NS, show_duration
+from cairnwind.core.settings import Setting
+from cairnwind.core.watches import Watch, Watches
+
+if TYPE_CHECKING:
+    from cairnwind.core.engine import Engine
+    from cairnwind.core.standing import Standing
+
+HOUR = 3600 * NS
+WATCHDOG_MARGIN = NS
+"""Beyond a board's watchdog time, before its outputs count as safe."""
+
+
+class Ruled:
+    """What the rules know of one output that any of them concerns."""
+
+    __slots__ = (
+        "bid",
+        "circle",
+        "needed",
+        "needs",
+        "off_of",
+        "on_at",
+        "pace",
+        "place",
+        "rested",
+        "running",
+        "shared",
+        "starts",
+    )
+
+    def __init__(self) -> None:
+        self.needs: list[tuple[Needs, Watch]] = []
+        """What it needs."""
+        self.needed: list[tuple[Needs, Watch]] = []
+        """What looks at it, of the needs of others."""
+        self.pace: list[Pace] = []
+        self.circle: Circle | None = None
+        self.bid: Bid | None = None
+        self.shared: Refusal | None = None
+        """What the shared gates said last."""
+        self.place = 0
+        """The place of a person's or hand's claim that waits for its first start."""
+        self.on_at = 0
+        """Monotonic nanoseconds of its last start."""
+        self.off_of = 0
+        """The start whose end has been confirmed."""
+        self.starts: deque[int] = deque(maxlen=1000)
+        """Of those in the last hour."""
+        self.rested = True
+        """It has not been on for its longest time since it last began."""
+        self.running = False
+        """It was on when its board was lost."""
+
+
+class Safety:
+    """See the module's page. Implements `cairnwind.core.conditions.View`."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self.interlocks: tuple[Interlock, ...] = ()
+        self.watches = Watches()
+        self.of: dict[str, Ruled] = {}
+        """By output; those that no rule concerns have no entry."""
+        self.trips: dict[str, Trip] = {}
+        self._need_of: dict[int, Needs] = {}
+        self._trip_of: dict[int, Trip] = {}
+        """Rules by the numbers of their watches."""
+        self._last_start: dict[str, int] = {}
+        """By pace: when one of its outputs was last started."""
+        self.wrong: dict[str, deque[int]] = {}
+        """By output: when wrong codes were given (monotonic nanoseconds)."""
+
+    def arm(self, interlocks: Iterable[Interlock]) -> None:
+        """These rules hold from now on."""
+        self.interlocks = tuple(interlocks)
+        shared: list[Excludes | Limit] = []
+        for rule in self.interlocks:
+            if isinstance(rule, Trip):
+                self.trips[rule.name] = rule
+                self._trip_of[self.watches.add(rule.condition, self._trip_told).number] = rule
+                continue
+            for name in rule.outputs:
+                self.of.setdefault(name, Ruled())
+            if isinstance(rule, Needs):
+                watch = self.watches.add(rule.condition, self._need_told)
+                self._need_of[watch.number] = rule
+                for name in rule.outputs:
+                    self.of[name].needs.append((rule, watch))
+                for kind, name in rule.condition.about:
+                    if kind == "output":
+                        self.of.setdefault(name, Ruled()).needed.append((rule, watch))
+            elif isinstance(rule, Pace):
+                for name in rule.outputs:
+                    self.of[name].pace.append(rule)
+                self._last_start[rule.name] = self.now.mono  # what was started before is not known
+            else:
+                shared.append(rule)
+        for circle in circles(shared):
+            for name in circle.outputs:
+                self.of[name].circle = circle
+        for name, ruled in self.of.items():
+            self._engine.standing(name).ruled = ruled
+
+    # --- what conditions see ------------------------------------------------------------------------------
+
+    @property
+    def now(self) -> Instant:
+        """Now."""
+        return self._engine.now
+
+    @property
+    def site(self) -> Site:
+        """What is wired."""
+        return self._engine.site
+
+    def setting(self, output: str) -> Setting | None:
+        """What it is confirmed to be at."""
+        return self._engine.standing(output).confirmed
+
+    def active(self, input: str) -> bool | None:
+        """A contact's state."""
+        return self._engine.contacts[input].active
+
+    def value(self, input: str) -> float | None:
+        """An analogue input's value, or a counter's."""
+        gauge = self._engine.gauges.get(input)
+        return gauge.value if gauge is not None else self._engine.contacts[input].value
+
+    def up(self, board: str) -> bool:
+        """Whether a board answers."""
+        return self._engine.board_now(board).up
+
+    def leader(self, output: str) -> Claim | None:
+        """The claim that leads."""
+        return self._engine.standing(output).leader
+
+    def load(self, supply: str) -> Fraction | None:
+        """Amperes that are drawn from a supply."""
+        return drawn(self, supply)
+
+    def tripped(self, trip: str) -> bool:
+        """Whether a trip is latched."""
+        return trip in self._engine.keeper.trips
+
+    def wrong_codes(self, output: str, span: int) -> int:
+        """How many wrong codes it was given in the last ``span`` nanoseconds."""
+        since = self.now.mono - span
+        return sum(at > since for at in self.wrong.get(output, ()))
+
+    def clock_right(self) -> bool:
+        """Whether the wall clock is to be believed."""
+        return not self._engine.agenda.believed
+
+    # --- conditions that change ---------------------------------------------------------------------------
+
+    def look(self) -> bool:
+        """Ask the conditions that have to be asked. False if there were none."""
+        return self.watches.look(self, self._engine.at_mono_for, self._engine.at_wall_for)
+
+    def watch_due(self, number: str) -> None:
+        """A condition's own clock says that it has to be asked."""
+        watch = self.watches.all[int(number)]
+        self.watches.dirty[watch.number] = None
+        rule = self._need_of.get(watch.number)
+        if rule is not None:
+            self._touch(rule.outputs)  # its grace may be over
+        trip = self._trip_of.get(watch.number)
+        if trip is not None and trip.grace is not None and watch.value is None and watch.left is not None:
+            if self.now.mono >= watch.left + trip.grace:
+                self._latch(trip, f"{trip.condition.text}: not known for {show_duration(trip.grace)}")
+
+    def _need_told(self, watch: Watch, before: Value) -> None:
+        rule = self._need_of[watch.number]
+        if before and rule.grace:
+            self._engine.at_mono_for(self.now.mono + rule.grace, "watch", str(watch.number))
+        self._touch(rule.outputs)
+
+    def _trip_told(self, watch: Watch, before: Value) -> None:
+        trip = self._trip_of[watch.number]
+        if watch.value:
+            self._latch(trip, trip.condition.text)
+        elif watch.value is None and trip.grace is not None:
+            self._engine.at_mono_for(self.now.mono + trip.grace, "watch", str(watch.number))
+        self._engine.effect(ev.Changed("site", ""))
+
+    def _touch(self, outputs: Iterable[str]) -> None:
+        for name in outputs:
+            self._engine.touch(name)
+
+    # --- trips --------------------------------------------------------------------------------------------
+
+    def _latch(self, trip: Trip, cause: str) -> None:
+        engine = self._engine
+        if trip.name in engine.keeper.trips:
+            return
+        latched = Latched(trip.name, self.now.wall, cause, trip.outputs)
+        engine.keeper.latch(latched)
+        engine.effect(ev.KeepTrip(latched))
+        engine.effect(ev.Changed("site", ""))
+        engine.record(
+            engine.number(), "trip", trip.name, f"'{trip.name}' tripped: {cause}", None, {"cause": cause}
+        )
+        engine.disarm((engine.standing(name) for name in trip.outputs), f"ended when '{trip.name}' tripped")
+        self._touch(trip.outputs)
+        self.watches.mark("trip", trip.name)
+
+    def take_up(self, latched: Iterable[Latched]) -> None:
+        """Trips that were in force when the service ended are still."""
+        for each in latched:
+            trip = self.trips.get(each.name)
+            if trip is None:
+                self._engine.effect(ev.DropTrip(each.name))
+                text = f"the trip '{each.name}' is no longer in the site file, and is reset"
+                self._engine.record(self._engine.number(), "trip", each.name, text, None, {"gone": True})
+            else:
+                self._engine.keeper.latch(each._replace(outputs=trip.outputs))
+
+    def reset(self, event: ev.ResetTrip) -> None:
+        """Somebody resets a trip."""
+        engine = self._engine
+        sequence = engine.number()
+        trip = self.trips.get(event.trip)
+        refusal = None
+        if trip is None:
+            refusal = Refusal("name", f"there is no trip called '{event.trip}'", "See: cairnwind look.")
+        elif event.trip not in engine.keeper.trips:
+            text = f"'{event.trip}' has not tripped"
+            engine.record(sequence, "command", event.trip, text, event, {"verb": "reset-trip"})
+            engine.effect(ev.Outcome(event.command, sequence, engine.word, "", text))
+            return
+        elif trip.role == "keep" and not event.source.keeps:
+            refusal = Refusal("role", f"only a keeper resets '{trip.name}'", "Use a key with the role keep.")
+        elif not event.by.strip():
+            refusal = Refusal("name", "a trip is reset by somebody with a name", "Say who: --by NAME.")
+        elif not engine.recording:
+            refusal = engine.no_journal()
+        else:
+            watch = next(each for each in self.watches.all if each.condition is trip.condition)
+            if watch.value is not False:
+                how = "is still there" if watch.value else "may still be there"
+                now = " and ".join(each.text for each in trip.condition.node.inverse(self, watch.memory))
+                refusal = Refusal(
+                    "trip", f"its cause {how}: {now or trip.condition.text}", "See to that first."
+                )
+        if refusal is not None:
+            engine.refuse(event, sequence, refusal)
+            return
+        assert trip is not None
+        engine.keeper.unlatch(event.trip)
+        engine.effect(ev.DropTrip(event.trip))
+        engine.effect(ev.Changed("site", ""))
+        self.watches.mark("trip", event.trip)
+        self._touch(trip.outputs)
+        text = f"'{event.trip}' is reset by {event.by}"
+        engine.record(sequence, "command", event.trip, text, event, {"verb": "reset-trip", "by": event.by})
+        engine.effect(ev.Outcome(event.command, sequence, "driving", "", text))
+
+    # --- one output's own gates ---------------------------------------------------------------------------
+
+    def refusal(self, s: Standing, *, starting: bool) -> Refusal | None:
+        """Why an output may not be on, by what it needs and by its pace; None if it may."""
+        ruled = s.ruled
+        assert ruled is not None
+        for rule, watch in ruled.needs:
+            found = self._need(rule, watch, starting)
+            if found is not None:
+                return found
+        for pace in ruled.pace:
+            found = self._pace(pace, s, ruled, starting)
+            if found is not None:
+                return found
+        return None
+
+    def _need(self, rule: Needs, watch: Watch, starting: bool) -> Refusal | None:
+        if watch.value is True:
+            coming = self._coming(rule)
+            if not coming or rule.condition.supposed(self, watch.memory, coming) is True:
+                return None
+            names = " and ".join(coming)
+            return Refusal(
+                "needs",
+                "off_of",
+                f"'{rule.name}' needs {rule.condition.text}, and {names} is about to change",
+                f"See: cairnwind why {next(iter(coming))}.",
+                rule=rule.name,
+                coming=True,
+            )
+        if not starting and rule.grace and watch.left is not None and self.now.mono < watch.left + rule.grace:
+            return None
+        gaps = rule.condition.missing(self, watch.memory) or [Missing(rule.condition.text)]
+        only_time = all(gap.only_time for gap in gaps)
+        text = " and ".join(dict.fromkeys(gap.text for gap in gaps))
+        return Refusal(
+            "needs", f"'{rule.name}' needs {rule.condition.text}; {text}", "That has to change.", only_time,
+            self._expected(gaps) if only_time else None, rule.name,
+        )  # fmt: skip
+
+    def _coming(self, rule: Needs) -> dict[str, Setting]:
+        """What outputs that the rule looks at are on their way to."""
+        found: dict[str, Setting] = {}
+        for kind, name in rule.condition.about:
+            if kind == "output":
+                other = self._engine.standing(name)
+                bound = other.going if other.going is not None else other.pending
+                if bound is not None and bound != other.confirmed:
+                    found[name] = bound
+        return found
+
+    def _expected(self, gaps: Iterable[Missing]) -> int | None:
+        """Wall nanoseconds at which the last of them is gone."""
+        now, found = self.now, 0
+        for gap in gaps:
+            due = gap.expected_wall if gap.expected is None else self._wall(gap.expected)
+            if due is None:
+                return None
+            found = max(found, due)
+        return found if found > now.wall else None
+
+    def _wall(self, mono: int) -> int:
+        return self.now.wall + mono - self.now.mono
+
+    def _pace(self, pace: Pace, s: Standing, ruled: Ruled, starting: bool) -> Refusal | None:
+        now = self.now.mono
+        if not starting:
+            if pace.longest_on and now >= ruled.on_at + pace.longest_on:
+                ruled.rested = False
+                self.remember(s)
+                return Refusal(
+                    "pace",
+                    f"'{pace.name}' lets it be on for {show_duration(pace.longest_on)} at a time",
+                    "It rests now.",
+                    rule=pace.name,
+                )
+            return None
+        due, why = 0, ""
+        still = max(pace.least_off, 0 if ruled.rested else pace.rest)
+        if still:
+            if s.confirmed is None or s.confirmed.on or s.pending is not None:
+                return Refusal(
+                    "pace", f"'{pace.name}': it is not confirmed off yet", "Wait.", True, rule=pace.name
+                )
+            if now < s.off_at + still:
+                due, why = s.off_at + still, f"keeps it off for {show_duration(still)} once it is off"
+        if pace.starts:
+            while ruled.starts and ruled.starts[0] + HOUR <= now:
+                ruled.starts.popleft()
+            if len(ruled.starts) >= pace.starts and ruled.starts[-pace.starts] + HOUR > due:
+                due, why = ruled.starts[-pace.starts] + HOUR, f"allows {pace.starts} starts in any hour"
+        last = self._last_start.get(pace.name)
+        if pace.stagger and last is not None and now < last + pace.stagger and last + pace.stagger > due:
+            due, why = last + pace.stagger, f"keeps {show_duration(pace.stagger)} between two starts"
+        if not why:
+            return None
+        self._engine.at_mono_for(due, "ruled", s.output.name)
+        return Refusal("pace", f"'{pace.name}' {why}", "Wait.", True, self._wall(due), pace.name)
+
+    def keeps_on(self, s: Standing) -> Refusal | None:
+        """Why an output that nobody wants on any more stays on a little longer; None if it need not."""
+        ruled = s.ruled
+        if ruled is None:
+            return None
+        for pace in ruled.pace:
+            due = ruled.on_at + pace.least_on
+            if pace.least_on and self.now.mono < due:
+                self._engine.at_mono_for(due, "ruled", s.output.name)
+                text = f"'{pace.name}' keeps it on for {show_duration(pace.least_on)} once it is on"
+                return Refusal(
+                    "pace", text, "Wait; an all-stop takes it off at once.", True, self._wall(due), pace.name
+                )
+        return None
+
+    # --- the order of change ------------------------------------------------------------------------------
+
+    def first_off(self, s: Standing, target: Setting) -> Refusal | None:
+        """Why an output cannot leave its setting yet: something on needs it as it is. Notes where it is bound."""
+        ruled = s.ruled
+        waits: list[str] = []
+        rule_name = ""
+        if ruled is not None and ruled.needed and s.confirmed is not None and target != s.confirmed:
+            for rule, watch in ruled.needed:
+                still_on = [name for name in rule.outputs if name != s.output.name and self._still_on(name)]
+                if (
+                    still_on
+                    and watch.value is True
+                    and rule.condition.supposed(self, watch.memory, {s.output.name: target}) is not True
+                ):
+                    waits += still_on
+                    rule_name = rule_name or rule.name
+        going = target if waits else None
+        if going != s.going:
+            s.going = going
+            for rule, _ in ruled.needed if ruled else ():
+                self._touch(rule.outputs)
+        if not waits:
+            return None
+        names = " and ".join(dict.fromkeys(waits))
+        return Refusal(
+            "needs",
+            "off_of",
+            f"'{rule_name}': {names} has to be confirmed off first",
+            f"See: cairnwind why {waits[0]}.",
+            True,
+            rule=rule_name,
+        )
+
+    def _still_on(self, name: str) -> bool:
+        other = self._engine.standing(name)
+        return other.confirmed is None or other.confirmed.on or other.pending is not None
+
+    def moved(self, s: Standing) -> None:
+        """An output is on its way to another setting, or was confirmed there: whoever needs it, or made room, is asked."""
+        ruled = s.ruled
+        if ruled is None:
+            return
+        for rule, _ in ruled.needed:
+            self._touch(rule.outputs)
+        for rule, _ in ruled.needs:
+            for kind, name in rule.condition.about:
+                if kind == "output" and self._engine.standing(name).going is not None:
+                    self._engine.touch(name)
+
+    # --- places -------------------------------------------------------------------------------------------
+
+    def fact(self, name: str) -> Fact:
+        """What is known of an output."""
+        s = self._engine.standing(name)
+        board = self._engine.board_now(s.output.pin.board)
+        if not board.up:
+            if s.attested:
+                return Fact(False, "", 0)
+            fuse = getattr(self.site.boards[board.name].facts, "watchdog", 0)
+            if fuse and s.lost_at:
+                due = s.lost_at + fuse + WATCHDOG_MARGIN
+                if due <= self.now.mono:
+                    return Fact(False, "", due)
+                self._engine.at_mono_for(due, "ruled", name)
+            return Fact(True, f"{name} is not known to be off: board {board.name} does not answer", 0)
+        if s.confirmed is None:
+            return Fact(True, f"{name} is not known to be off", 0, s.pending is not None and not s.attempts)
+        if s.confirmed.on or s.pending is not None:
+            return Fact(True, f"{name} is not confirmed off yet", 0, s.pending is not None and not s.attempts)
+        return Fact(False, "", s.off_at)
+
+    def bid(self, s: Standing, wants: bool, wish: Any) -> None:
+        """What an output that passed its own gates asks for."""
+        ruled = s.ruled
+        assert ruled is not None
+        ruled.bid = None
+        if wants and self._engine.board_now(s.output.pin.board).up:
+            leader = s.leader
+            rank, place = (int(leader.rank), leader.place) if leader is not None and wish.on else (0, 0)
+            text = leader.text if leader is not None else "nobody"
+            ruled.bid = Bid(rank, place, s.granted, text)
+
+    def _bids(self, circle: Circle) -> dict[str, Bid]:
+        return {name: bid for name in circle.outputs if (bid := self.of[name].bid) is not None}
+
+    def give_places(self, s: Standing, batch: Iterable[str]) -> None:
+        """Give the places of an output's circle anew, if anything in it has changed."""
+        ruled = s.ruled
+        circle = ruled.circle if ruled is not None else None
+        if circle is None:
+            return
+        now = self.now.mono
+        facts = {name: self.fact(name) for name in circle.outputs}
+        seen: dict[str, object] = {name: (facts[name], self.of[name].bid) for name in circle.outputs}
+        if seen == circle.seen and (circle.due is None or now < circle.due):
+            return
+        bids = self._bids(circle)
+        circle.note(facts, bids, now)
+        found = circle.give(bids, facts, now)
+        circle.seen = seen
+        if circle.due is not None:
+            self._engine.at_mono_for(circle.due, "ruled", s.output.name)
+        for name in circle.outputs:
+            refusal = found.get(name)
+            if refusal is not None and refusal.expected is not None:
+                refusal = refusal._replace(expected=self._wall(refusal.expected))
+            if refusal != self.of[name].shared:
+                self.of[name].shared = refusal
+                if name not in batch:
+                    self._engine.touch(name)
+
+    def room(self, s: Standing, rank: Rank) -> Refusal | None:
+        """What the shared gates would say if somebody of this rank wanted it on now."""
+        ruled = s.ruled
+        circle = ruled.circle if ruled is not None else None
+        if circle is None:
+            return None
+        facts = {name: self.fact(name) for name in circle.outputs}
+        bids = self._bids(circle)
+        name = s.output.name
+        bids[name] = Bid(int(rank), self._engine.sequence, s.granted, "you")
+        return circle.give(bids, facts, self.now.mono, supposed=True)[name]
+
+    # --- starts -------------------------------------------------------------------------------------------
+
+    def started(self, s: Standing) -> None:
+        """An output goes on."""
+        ruled, now = s.ruled, self.now.mono
+        assert ruled is not None
+        if not (ruled.on_at and self.fact(s.output.name).may_be_on):
+            ruled.on_at = now  # else it has not gone off since
+        ruled.place = 0
+        ruled.starts.append(now)
+        was, ruled.rested = ruled.rested, True
+        for pace in ruled.pace:
+            if pace.stagger:
+                self._last_start[pace.name] = now
+            if pace.longest_on:
+                self._engine.at_mono_for(ruled.on_at + pace.longest_on, "ruled", s.output.name)
+        if not was or any(pace.starts for pace in ruled.pace):
+            self.remember(s)
+
+    def lost(self, s: Standing) -> None:
+        """Its board is away: nobody knows how long it is on."""
+        ruled = s.ruled
+        assert ruled is not None
+        may_be_on = s.granted or s.confirmed is None or s.confirmed.on or s.pending is not None
+        if may_be_on and any(pace.rest for pace in ruled.pace):
+            ruled.rested, ruled.running = False, True
+            self.remember(s)
+
+    def back(self, s: Standing) -> None:
+        """Its board answers again."""
+        ruled = s.ruled
+        assert ruled is not None
+        if ruled.running:
+            ruled.running = False
+            longest = min(pace.longest_on for pace in ruled.pace if pace.rest)
+            ruled.rested = self.now.mono < ruled.on_at + longest
+            self.remember(s)
+
+    def went_off(self, s: Standing) -> None:
+        """It is confirmed off: if that took so long that it was on for its longest time, it has to rest."""
+        ruled = s.ruled
+        assert ruled is not None
+        if (
+            any(pace.rest and self.now.mono >= ruled.on_at + pace.longest_on > 0 for pace in ruled.pace)
+            and ruled.on_at
+        ):
+            if ruled.rested and ruled.on_at != ruled.off_of:
+                ruled.rested = False
+                self.remember(s)
+        ruled.off_of = ruled.on_at
+
+    def remember(self, s: Standing) -> None:
+        """Store what a restart must not forget of an output's pace."""
+        ruled = s.ruled
+        assert ruled is not None
+        most = max((pace.starts for pace in ruled.pace), default=0)
+        starts = tuple(self._wall(at) for at in list(ruled.starts)[-most:]) if most else ()
+        self._engine.effect(ev.KeepPace(s.output.name, starts, ruled.rested))
+
+    def jumped(self) -> None:
+        """The wall clock was set: what is stored by it is stored anew, and conditions by the hour are asked again."""
+        self.watches.mark_all(self.watches.timed)
+        for name, ruled in self.of.items():
+            if ruled.starts and any(pace.starts for pace in ruled.pace):
+                self.remember(self._engine.standing(name))
+
+    def recall(self, kept: Iterable[ev.KeepPace]) -> None:
+        """What was stored of paces. A clock that was set back meanwhile shortens nothing."""
+        now = self.now
+        for each in kept:
+            ruled = self.of.get(each.output)
+            if ruled is not None:
+                ruled.starts.extend(now.mono - max(0, now.wall - wall) for wall in each.starts)
+                ruled.rested = each.rested

@@ -1,0 +1,267 @@
+"""What must never be seen on the pins, whatever happens: an oracle that shares nothing with what it watches.
+
+It knows the rules of a site as plain tuples (`Rule`), and the truth of pins, contacts and links. It imports
+neither conditions nor interlocks. ``BOUND`` is the stated reaction bound: for what a cause from outside makes
+forbidden, an output has so long to go off.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple
+
+NS = 1_000_000_000
+BOUND = NS // 2
+SLOW = 12 * NS
+"""After an order that failed, nothing is sure for so long."""
+HOUR, DAY = 3600 * NS, 86400 * NS
+Ask = tuple[Any, ...]
+"""('pin' | 'contact', name, bool), ('and' | 'or', a, b), ('not', a), ('for', a, ns), ('hours', from s, to s)."""
+
+
+class Violation(AssertionError):
+    """Something forbidden was seen."""
+
+
+class Rule(NamedTuple):
+    """('needs' | 'excludes' | 'limit' | 'trip' | 'pace', name, outputs, facts)."""
+
+    kind: str
+    name: str
+    outputs: tuple[str, ...]
+    ask: Ask = ()
+    gap: int = 0
+    most: int = 0
+    weights: tuple[int, ...] = ()
+    pace: tuple[tuple[str, int], ...] = ()
+
+
+@dataclass
+class Seen:
+    """One pin: since when it is what it is, when it was switched on, and when an order to it failed last."""
+
+    on: bool = False
+    since: int = -DAY
+    starts: list[int] = field(default_factory=list)
+    lasted: int = 0
+    failed: int = -DAY
+    forbidden: dict[str, int] = field(default_factory=dict)
+    """By rule: since when it is on against it."""
+
+
+class Oracle:
+    """See the module's page."""
+
+    def __init__(self, rules: tuple[Rule, ...], outputs: dict[str, str], inputs: dict[str, str]) -> None:
+        """``outputs`` and ``inputs`` by name: the board that they are on."""
+        self.rules = rules
+        self.board = {**outputs, **inputs}
+        self.pins = {name: Seen() for name in outputs}
+        self.contacts: dict[str, bool | None] = dict.fromkeys(inputs, False)
+        self.up = dict.fromkeys({*self.board.values()}, True)
+        self.since: dict[str, dict[int, int | None]] = {rule.name: {} for rule in rules}
+        """Of each 'for' in a rule's question: since when its inside is so."""
+        self.met: dict[str, int] = {}
+        """By rule: when what it asks was last so."""
+        self.cause: dict[str, int | None] = {rule.name: None for rule in rules if rule.kind == "trip"}
+        self.latched: dict[str, int | None] = dict.fromkeys(self.cause)
+        self.stop: int | None = None
+        self.welded: set[str] = set()
+        self.at = self.wall = 0
+        self.sure = False
+        """Only what a service must know by now counts as so."""
+
+    # --- what is told -------------------------------------------------------------------------------------
+
+    def pin(self, at: int, output: str, on: bool) -> None:
+        """A pin has moved."""
+        self.look(at)
+        seen = self.pins[output]
+        if on:
+            self.check_start(at, output, seen)
+            seen.starts = [each for each in seen.starts if each > at - HOUR] + [at]
+        else:
+            seen.lasted = at - seen.since
+            seen.forbidden.clear()
+        seen.on, seen.since = on, at
+        self.look(at)
+
+    def contact(self, at: int, name: str, active: bool) -> None:
+        """A contact has moved."""
+        self.look(at)
+        self.contacts[name] = active
+        self.look(at)
+
+    def link(self, at: int, board: str, up: bool) -> None:
+        """A board was lost, or is back."""
+        self.look(at)
+        self.up[board] = up
+        for seen in self.pins.values():
+            seen.forbidden.clear()
+        self.look(at)
+
+    def failed(self, at: int, output: str) -> None:
+        """An order to it fails: how long that takes to mend is not bounded."""
+        self.pins[output].failed = at
+        for seen in self.pins.values():
+            seen.forbidden.clear()
+
+    def weld(self, at: int, output: str, stuck: bool) -> None:
+        """Its contact stays as it is, whoever says what; or no longer."""
+        self.failed(at, output)
+        self.welded = self.welded | {output} if stuck else self.welded - {output}
+
+    def restarted(self, at: int) -> None:
+        """A new engine knows nothing of how long anything has been so."""
+        for since in self.since.values():
+            since.clear()
+        self.cause = dict.fromkeys(self.cause)
+        self.met = {}
+        self.look(at)
+
+    def reset(self, at: int, trip: str) -> None:
+        """Somebody was told that a trip is reset."""
+        rule = next(rule for rule in self.rules if rule.name == trip)
+        if self.ask(rule.ask, rule.name) is not False and (self.cause[trip] or at) <= at - BOUND:
+            raise Violation(f"{trip} was reset although its cause is there")
+        self.latched[trip] = None
+
+    def stopped(self, at: int, in_force: bool) -> None:
+        """The all-stop, or its reset."""
+        self.stop = at if in_force else None
+
+    def passed(self, at: int, wall: int) -> None:
+        """Time has passed."""
+        self.wall = wall
+        self.look(at)
+
+    # --- what is asked ------------------------------------------------------------------------------------
+
+    def ask(self, ask: Ask, rule: str) -> bool | None:
+        """Whether it is so, in truth; None where no service could know."""
+        match ask:
+            case ("pin", name, meant):
+                known = self.up[self.board[name]] and (
+                    not self.sure or self.at - self.pins[name].failed > SLOW
+                )
+                return self.pins[name].on == meant if known else None
+            case ("contact", name, meant):
+                return self.contacts[name] == meant if self.up[self.board[name]] else None
+            case ("not", inside):
+                found = self.ask(inside, rule)
+                return None if found is None else not found
+            case ("and", one, other):
+                both = self.ask(one, rule), self.ask(other, rule)
+                return False if False in both else None if None in both else True
+            case ("or", one, other):
+                both = self.ask(one, rule), self.ask(other, rule)
+                return True if True in both else None if None in both else False
+            case ("for", inside, span):
+                found, since = self.ask(inside, rule), self.since[rule]
+                if found is not True:
+                    since[id(ask)] = None
+                    return found
+                began = since.get(id(ask))
+                if began is None:
+                    began = since[id(ask)] = self.at
+                return self.at - began >= span
+            case ("hours", begin, end):
+                second = self.wall % DAY // NS
+                return begin <= second < end if begin < end else second >= begin or second < end
+        raise ValueError(ask)
+
+    def look(self, at: int) -> None:
+        """See that nothing forbidden is so."""
+        self.at = at
+        for rule in self.rules:
+            match rule.kind:
+                case "needs":
+                    met = self.ask(rule.ask, rule.name) is True
+                    if met:
+                        self.met[rule.name] = at
+                    for name in rule.outputs:
+                        self.bounded(at, name, rule.name, met)
+                case "trip":
+                    self.trip(at, rule)
+                case "excludes":
+                    on = [name for name in rule.outputs if self.pins[name].on]
+                    if len(on) > 1:
+                        raise Violation(f"{' and '.join(on)} are on at once, against {rule.name}")
+                case "limit":
+                    used = sum(
+                        weight
+                        for name, weight in zip(rule.outputs, rule.weights, strict=True)
+                        if self.pins[name].on
+                    )
+                    if used > rule.most:
+                        raise Violation(f"{used} of {rule.most}, against {rule.name}")
+                case "pace":
+                    longest = dict(rule.pace).get("longest_on", 0)
+                    for name in rule.outputs:
+                        seen = self.pins[name]
+                        self.bounded(
+                            at, name, rule.name, not longest or not seen.on or at - seen.since < longest
+                        )
+        if self.stop is not None:
+            for name in self.pins:
+                self.bounded(at, name, "all-stop", False)
+
+    def bounded(self, at: int, name: str, rule: str, permitted: bool) -> None:
+        """An output that is on against a rule has `BOUND` to go off, while its board answers."""
+        seen = self.pins[name]
+        if permitted or not seen.on or not self.up[self.board[name]] or name in self.welded:
+            seen.forbidden.pop(rule, None)
+            return
+        since = seen.forbidden.setdefault(rule, at)
+        if at - since > BOUND and at - seen.failed > SLOW:
+            raise Violation(f"{name} is on, against {rule}, for {(at - since) / NS:.3f} s")
+
+    def trip(self, at: int, rule: Rule) -> None:
+        """A cause that lasts longer than the bound has latched it."""
+        self.sure = True
+        found = self.ask(rule.ask, rule.name)
+        self.sure = False
+        if found is not True:
+            self.cause[rule.name] = None
+        elif self.cause[rule.name] is None:
+            self.cause[rule.name] = at
+        elif at - (self.cause[rule.name] or at) > BOUND and self.latched[rule.name] is None:
+            self.latched[rule.name] = at
+        for name in rule.outputs:
+            self.bounded(at, name, rule.name, self.latched[rule.name] is None)
+
+    def check_start(self, at: int, name: str, seen: Seen) -> None:
+        """A pin goes on: whether that may be now."""
+        off_for = at - seen.since
+        for rule in self.rules:
+            if name not in rule.outputs:
+                continue
+            match rule.kind:
+                case "needs" if at - self.met.get(rule.name, -DAY) > BOUND:
+                    raise Violation(f"{name} was switched on against {rule.name}")
+                case "trip" if (latched := self.latched[rule.name]) is not None and at - latched > BOUND:
+                    raise Violation(f"{name} was switched on although {rule.name} had tripped")
+                case "excludes":
+                    for other in rule.outputs:
+                        gone = at - self.pins[other].since
+                        if other != name and not self.pins[other].on and gone < rule.gap:
+                            raise Violation(f"{name} on {gone / NS:.4f} s after {other}, against {rule.name}")
+                case "pace":
+                    self.check_pace(at, name, seen, off_for, rule)
+
+    def check_pace(self, at: int, name: str, seen: Seen, off_for: int, rule: Rule) -> None:
+        """Whether it has been off long enough, and was not started too often."""
+        pace = dict(rule.pace)
+        if off_for < pace.get("least_off", 0):
+            raise Violation(f"{name} on again after {off_for / NS:.3f} s, against {rule.name}")
+        if pace.get("rest") and seen.lasted >= pace["longest_on"] and off_for < pace["rest"]:
+            raise Violation(f"{name} did not rest, against {rule.name}")
+        if pace.get("starts") and len([each for each in seen.starts if each > at - HOUR]) >= pace["starts"]:
+            raise Violation(f"{name} was started too often, against {rule.name}")
+        if pace.get("stagger"):
+            last = max(
+                (max(self.pins[other].starts, default=-DAY) for other in rule.outputs if other != name),
+                default=-DAY,
+            )
+            if at - last < pace["stagger"] - BOUND // 2:
+                raise Violation(f"{name} was started too soon after another, against {rule.name}")

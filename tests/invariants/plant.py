@@ -1,0 +1,280 @@
+"""A site on virtual clocks: an engine, boards that are slow, fail, stick and are lost, and a store that survives.
+
+Nothing here knows of conditions or interlocks. What the pins do is told to whoever looks on (`Oracle`); the truth
+is in ``pins`` and ``contacts``, not in what the engine believes.
+"""
+
+from __future__ import annotations
+
+import heapq
+from collections.abc import Callable
+from itertools import count
+from typing import Any, Protocol
+
+from cairnwind.core import events as ev
+from cairnwind.core.claims import RELEASED, Instant, Lifetime, Rank, Source
+from cairnwind.core.engine import Engine
+from cairnwind.core.interlocks import Interlock
+from cairnwind.core.model import Site
+from cairnwind.core.quantities import NS
+from cairnwind.core.settings import OFF, Level
+
+ON = Level(1_000_000)
+MS = NS // 1000
+DELAY = 50 * MS
+"""The most that a board takes to carry out an order, and the same again to tell of it."""
+KEEPER = Source("test", "keeper", "keep")
+
+
+class Onlooker(Protocol):
+    """Who is told of what happens, at its time."""
+
+    def pin(self, at: int, output: str, on: bool) -> None: ...
+    def contact(self, at: int, name: str, active: bool) -> None: ...
+    def link(self, at: int, board: str, up: bool) -> None: ...
+    def failed(self, at: int, output: str) -> None: ...
+    def weld(self, at: int, output: str, stuck: bool) -> None: ...
+    def restarted(self, at: int) -> None: ...
+    def reset(self, at: int, trip: str) -> None: ...
+    def stopped(self, at: int, in_force: bool) -> None: ...
+    def passed(self, at: int, wall: int) -> None: ...
+
+
+class Plant:
+    """See the module's page. Times in nanoseconds; ``delay`` gives the next delay, up to what it is given."""
+
+    def __init__(
+        self, site: Site, rules: tuple[Interlock, ...], onlooker: Onlooker, delay: Callable[[int], int], wall: int
+    ) -> None:  # fmt: skip
+        self.site, self.rules, self.onlooker, self.delay = site, rules, onlooker, delay
+        self.mono, self.wall = 1000 * NS, wall
+        self.pins = dict.fromkeys(site.outputs, False)
+        self.contacts = dict.fromkeys(site.inputs, False)
+        self.up = dict.fromkeys(site.boards, True)
+        self.session = dict.fromkeys(site.boards, 0)
+        self.fails = dict.fromkeys(site.boards, "")
+        """How the next order of a board fails: 'before' or 'after' it was carried out, 'silent', or not at all."""
+        self.welded: set[str] = set()
+        """Outputs whose contact stays as it is."""
+        self.orders: dict[str, tuple[int, ev.Drive]] = {}
+        self.claims: dict[tuple[str, str], Any] = {}
+        self.trips: dict[str, Any] = {}
+        self.paces: dict[str, ev.KeepPace] = {}
+        self.stop: Any = None
+        self.tags: dict[tuple[str, str], Any] = {}
+        self.sequence = 0
+        self.outcomes: list[ev.Outcome] = []
+        self.records: list[ev.Record] = []
+        self.events = 0
+        self._heap: list[tuple[int, int, Callable[[], None]]] = []
+        self._count = count()
+        self._number = count()
+        onlooker.passed(self.mono, self.wall)
+        self.start()
+
+    # --- the service --------------------------------------------------------------------------------------
+
+    @property
+    def now(self) -> Instant:
+        return Instant(self.mono, self.wall)
+
+    def start(self) -> None:
+        """A new engine takes up what the store has; boards that answer are made safe first."""
+        self.engine = Engine(self.site)
+        self._heap = []
+        self.orders = {}
+        self.onlooker.restarted(self.mono)
+        for board in self.site.boards:
+            self.session[board] += 1
+            if self.up[board]:
+                self.take(board)
+            else:
+                self.tell(ev.LinkLost(self.now, board, "away"))
+        for name, active in self.contacts.items():
+            if self.up[self.site.inputs[name].pin.board]:
+                self.tell(ev.InputSeen(self.now, name, active))
+        self.tell(
+            ev.Start(
+                self.now, self.sequence, tuple(self.claims.values()), self.stop, tuple(self.tags.values()),
+                interlocks=self.rules, trips=tuple(self.trips.values()), paces=tuple(self.paces.values()),
+            )
+        )  # fmt: skip
+
+    def take(self, board: str) -> None:
+        """A board is taken: all its outputs are told to be safe, and then it answers."""
+        names = [name for name, output in self.site.outputs.items() if output.pin.board == board]
+        for name in names:
+            self.move(name, False)
+        readings = tuple((name, ON if self.pins[name] else OFF) for name in names)
+        self.tell(ev.LinkUp(self.now, board, readings))
+
+    def tell(self, event: ev.Event) -> None:
+        """The engine is told something; what it answers is carried out."""
+        self.events += 1
+        for effect in self.engine.handle(event):
+            match effect:
+                case ev.Drive():
+                    self.order(effect)
+                case ev.KeepClaim(claim):
+                    self.claims[claim.output, claim.slot] = claim
+                case ev.DropClaim(output, slot):
+                    self.claims.pop((output, slot), None)
+                case ev.KeepTrip(trip):
+                    self.trips[trip.name] = trip
+                case ev.DropTrip(name):
+                    self.trips.pop(name, None)
+                case ev.KeepPace():
+                    self.paces[effect.output] = effect
+                case ev.KeepStop(stop):
+                    self.stop = stop
+                    self.onlooker.stopped(self.mono, stop is not None)
+                case ev.KeepTag(tag):
+                    self.tags[tag.output, tag.name] = tag
+                case ev.DropTag(output, name):
+                    self.tags.pop((output, name), None)
+                case ev.Outcome():
+                    self.outcomes.append(effect)
+                case ev.Record():
+                    self.sequence = max(self.sequence, effect.sequence)
+                    self.records.append(effect)
+
+    # --- boards -------------------------------------------------------------------------------------------
+
+    def order(self, drive: ev.Drive) -> None:
+        """An order is on its way; a newer one replaces an older that was not carried out."""
+        board = self.site.outputs[drive.output].pin.board
+        if not self.up[board]:
+            return
+        number, session = next(self._number), self.session[board]
+        self.orders[drive.output] = (number, drive)
+
+        def carry_out() -> None:
+            if self.orders.get(drive.output, (None,))[0] != number or self.session[board] != session:
+                return
+            how, self.fails[board] = self.fails[board], ""
+            if how:
+                self.onlooker.failed(self.mono, drive.output)
+            if how != "before":
+                self.move(drive.output, drive.setting.on)
+            shown = ON if self.pins[drive.output] else OFF
+
+            def answer() -> None:
+                if self.session[board] != session or how == "silent":
+                    return
+                if how:
+                    self.tell(ev.Failed(self.now, drive.output, drive.generation, "it failed"))
+                else:
+                    self.tell(ev.Confirmed(self.now, drive.output, drive.generation, shown))
+
+            self.later(self.delay(DELAY), answer)
+
+        self.later(self.delay(DELAY), carry_out)
+
+    def move(self, output: str, on: bool) -> None:
+        """A pin does what it is told, unless its contact is welded."""
+        if self.pins[output] != on and output not in self.welded:
+            self.pins[output] = on
+            self.onlooker.pin(self.mono, output, on)
+
+    def lose(self, board: str) -> None:
+        """Its cable is pulled: pins stay as they are."""
+        if self.up[board]:
+            self.up[board] = False
+            self.session[board] += 1
+            self.onlooker.link(self.mono, board, False)
+            self.tell(ev.LinkLost(self.now, board, "pulled"))
+
+    def back(self, board: str) -> None:
+        """It is plugged in again."""
+        if not self.up[board]:
+            self.up[board] = True
+            self.onlooker.link(self.mono, board, True)
+            self.take(board)
+            for name, input in self.site.inputs.items():
+                if input.pin.board == board:
+                    self.tell(ev.InputSeen(self.now, name, self.contacts[name]))
+
+    def weld(self, output: str) -> None:
+        """A contact sticks, or comes loose again."""
+        self.welded ^= {output}
+        self.onlooker.weld(self.mono, output, output in self.welded)
+
+    def set_input(self, name: str, active: bool) -> None:
+        """A contact moves; the engine hears of it a little later."""
+        if self.contacts[name] == active:
+            return
+        self.contacts[name] = active
+        self.onlooker.contact(self.mono, name, active)
+        board = self.site.inputs[name].pin.board
+        session = self.session[board]
+
+        def heard() -> None:
+            if self.up[board] and self.session[board] == session:
+                self.tell(ev.InputSeen(self.now, name, active))
+
+        self.later(5 * MS, heard)  # the same for all: a line keeps the order of its edges
+
+    # --- people -------------------------------------------------------------------------------------------
+
+    def wish(
+        self, output: str, on: bool, rank: Rank = Rank.PERSON, slot: str = "", life: Lifetime = RELEASED, patient: bool = False
+    ) -> ev.Outcome:  # fmt: skip
+        """Somebody wants something."""
+        slot = slot or {Rank.PERSON: "person"}.get(rank, f"{rank.word}:{output}")
+        self.tell(
+            ev.Wish(
+                self.now,
+                f"c{next(self._number)}",
+                KEEPER,
+                output,
+                ON if on else OFF,
+                rank,
+                slot,
+                life,
+                patient,
+            )
+        )
+        return self.outcomes[-1]
+
+    def release(self, output: str, slot: str = "person") -> None:
+        self.tell(ev.Release(self.now, "r", KEEPER, output, slot))
+
+    def all_stop(self) -> None:
+        self.tell(ev.AllStop(self.now, "stop", KEEPER))
+
+    def reset_stop(self) -> None:
+        self.tell(ev.ResetStop(self.now, "reset", KEEPER))
+
+    def reset_trip(self, name: str) -> ev.Outcome:
+        self.tell(ev.ResetTrip(self.now, "reset", KEEPER, name, "anna"))
+        if self.outcomes[-1].outcome == "driving" and "reset by" in self.outcomes[-1].reason:
+            self.onlooker.reset(self.mono, name)
+        return self.outcomes[-1]
+
+    # --- time ---------------------------------------------------------------------------------------------
+
+    def later(self, after: int, do: Callable[[], None]) -> None:
+        heapq.heappush(self._heap, (self.mono + after, next(self._count), do))
+
+    def jump(self, by: int) -> None:
+        """Somebody sets the clock."""
+        self.wall += by
+        self.onlooker.passed(self.mono, self.wall)
+        self.tell(ev.Tick(self.now))
+
+    def pass_time(self, span: int) -> None:
+        """Time passes, and what is due in it happens."""
+        end = self.mono + span
+        while True:
+            due = self.engine.next_deadline(self.now)
+            first = self._heap[0][0] if self._heap else end
+            at = min(end, first, end if due is None else max(self.mono, due))
+            self.wall += at - self.mono
+            self.mono = at
+            self.onlooker.passed(self.mono, self.wall)
+            if self._heap and self._heap[0][0] <= at:
+                heapq.heappop(self._heap)[2]()
+            elif due is not None and due <= at:
+                self.tell(ev.Tick(self.now))
+            elif at >= end:
+                return
