@@ -12,6 +12,8 @@ from typing import Any, NamedTuple
 
 NS = 1_000_000_000
 BOUND = NS // 2
+HEARD = NS // 50
+"""So long after a contact has moved, it is one or the other."""
 SLOW = 12 * NS
 """After an order that failed, nothing is sure for so long."""
 HOUR, DAY = 3600 * NS, 86400 * NS
@@ -68,6 +70,8 @@ class Oracle:
         self.stop: int | None = None
         self.welded: set[str] = set()
         self.at = self.wall = 0
+        self.turned = -DAY
+        """When a contact moved last."""
         self.sure = False
         """Only what a service must know by now counts as so."""
 
@@ -90,6 +94,7 @@ class Oracle:
         """A contact has moved."""
         self.look(at)
         self.contacts[name] = active
+        self.turned = at
         self.look(at)
 
     def link(self, at: int, board: str, up: bool) -> None:
@@ -129,6 +134,8 @@ class Oracle:
     def stopped(self, at: int, in_force: bool) -> None:
         """The all-stop, or its reset."""
         self.stop = at if in_force else None
+        for seen in self.pins.values():
+            seen.forbidden.pop("all-stop", None)
 
     def passed(self, at: int, wall: int) -> None:
         """Time has passed."""
@@ -237,7 +244,7 @@ class Oracle:
             if name not in rule.outputs:
                 continue
             match rule.kind:
-                case "needs" if at - self.met.get(rule.name, -DAY) > BOUND:
+                case "needs" if at - self.met.get(rule.name, -DAY) > BOUND and at - self.turned > HEARD:
                     raise Violation(f"{name} was switched on against {rule.name}")
                 case "trip" if (latched := self.latched[rule.name]) is not None and at - latched > BOUND:
                     raise Violation(f"{name} was switched on although {rule.name} had tripped")

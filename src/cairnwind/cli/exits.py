@@ -24,6 +24,7 @@ CODES = {
     "held": (9, "state folder, database, port or secret cannot be used"),
     "port": (9, "state folder, database, port or secret cannot be used"),
     "not-recorded": (10, "not recorded, or too busy: try again"),
+    "wait": (10, "not recorded, or too busy: try again"),
     "busy": (10, "not recorded, or too busy: try again"),
     "bad-value": (2, "wrong use: a value, an option or a phrase"),
     "bad-phrase": (2, "wrong use: a value, an option or a phrase"),

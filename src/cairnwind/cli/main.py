@@ -27,6 +27,7 @@ ELSEWHERE = {
     **dict.fromkeys(("plan", "timers", "records"), "planning"),
     "firmware": "firmware",
     "rehearse": "rehearse",
+    **dict.fromkeys(("rules", "ask", "reset", "alarms", "attest", "open", "code", "resume"), "safe"),
 }
 """Commands and the modules that have them."""
 

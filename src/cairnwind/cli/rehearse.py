@@ -198,8 +198,11 @@ def _go(
     world: World | None,
 ) -> Rehearsed:
     from cairnwind.core.rehearsal import Rehearsal
+    from cairnwind.site.plans import read_plan
+    from cairnwind.site.rules import read_rules
 
-    rehearsal = Rehearsal(site, schedules, begin, happenings=happenings, world=world)
+    rules = read_rules(site, read_plan(site))
+    rehearsal = Rehearsal(site, schedules, begin, happenings=happenings, world=world, rules=rules)
     with _progress(begin, end) as tell:
         return rehearsal.run_to(end, tell=tell)
 

@@ -308,6 +308,63 @@ class Site:
             self.call("DELETE", f"/outputs/{quote(output, safe='')}/lockouts/{quote(tag, safe='')}")
         )
 
+    # --- what keeps it safe -------------------------------------------------------------------------------
+
+    def rules(self) -> list[dict[str, Any]]:
+        """Interlocks, reflexes, regulators, alarms and guards, in words, with how they stand."""
+        found: list[dict[str, Any]] = self._dict("/rules")["rules"]
+        return found
+
+    def ask(self, question: str) -> dict[str, Any]:
+        """Whether something is so now: 'kiln-vent is on for 30 s'. ``so`` is None where that is not known."""
+        return self._post("/questions", {"question": question})
+
+    def trips(self) -> list[dict[str, Any]]:
+        """Trips that are latched."""
+        found: list[dict[str, Any]] = self._dict("/trips")["trips"]
+        return found
+
+    def reset(self, trip: str, by: str) -> Outcome:
+        """Reset a trip whose cause is gone. ``by`` is who does it."""
+        return _outcome(self.call("POST", f"/trips/{quote(trip, safe='')}/reset", {"by": by}))
+
+    def alarms(self) -> list[dict[str, Any]]:
+        """Alarms that were raised and are not over."""
+        found: list[dict[str, Any]] = self._dict("/alarms")["alarms"]
+        return found
+
+    def acknowledge(self, alarm: str, by: str) -> Outcome:
+        """Say that somebody has heard an alarm."""
+        return _outcome(self.call("POST", f"/alarms/{quote(alarm, safe='')}/acknowledgement", {"by": by}))
+
+    def resume(self, reflex: str) -> Outcome:
+        """Let a suspended reflex work again."""
+        return _outcome(self.call("POST", f"/reflexes/{quote(reflex, safe='')}/resume", {}))
+
+    def attest(self, output: str, by: str) -> Outcome:
+        """Say that an output which nobody can ask was seen to be off."""
+        return _outcome(self.call("POST", f"/outputs/{quote(output, safe='')}/attestation", {"by": by}))
+
+    def open(self, output: str, code: str) -> Outcome:
+        """Open a guarded output with a passcode; it closes by itself."""
+        return _outcome(self.call("POST", f"/outputs/{quote(output, safe='')}/open", {"code": code}))
+
+    def codes(self, output: str) -> list[dict[str, Any]]:
+        """Who has a passcode for an output, and when it is good. Never the codes."""
+        found: list[dict[str, Any]] = self._dict(f"/outputs/{quote(output, safe='')}/codes")["codes"]
+        return found
+
+    def give_code(self, output: str, owner: str, code: str, **when: Any) -> None:
+        """Give somebody a passcode; ``days``, ``from_``, ``to``, ``until`` and ``once`` say when it is good."""
+        body = {key.rstrip("_"): value for key, value in when.items() if value}
+        self.call(
+            "PUT", f"/outputs/{quote(output, safe='')}/codes/{quote(owner, safe='')}", {"code": code, **body}
+        )
+
+    def drop_code(self, output: str, owner: str) -> None:
+        """Take somebody's passcode away."""
+        self.call("DELETE", f"/outputs/{quote(output, safe='')}/codes/{quote(owner, safe='')}")
+
     def sign_in_link(self) -> str:
         """A link that signs a browser in to the console, once, within 15 minutes. Needs a key with the role keep."""
         link: str = self.call("POST", "/sign-in-links", {})["link"]

@@ -246,6 +246,11 @@ class Agenda:
         )  # fmt: skip
         self.run(timer.steps, behalf)
 
+    def drop_timers(self, slot: str) -> None:
+        """What was still to come on behalf of a slot does not."""
+        for timer in [each for each in self.timers.values() if each.slot == slot]:
+            self._drop(timer)
+
     def change_timer(self, event: ev.ChangeTimer) -> None:
         """Somebody puts a timer off, or cancels it."""
         engine, timer = self._engine, self.timers.get(event.timer)
@@ -385,8 +390,7 @@ class Agenda:
         engine.effect(ev.KeepSchedule(schedule, None))
         engine.effect(ev.Changed("plan", ""))
         engine.record(engine.number(), "plan", name, f"'{name}' ends: {why}", None, {})
-        for timer in [each for each in self.timers.values() if each.slot == schedule.slot]:
-            self._drop(timer)
+        self.drop_timers(schedule.slot)
         for output in schedule.course.outputs:
             s = engine.standing(output)
             claim = held(s.claims, schedule.slot)

@@ -84,12 +84,14 @@ class Memory:
     since: dict[int, int] = field(default_factory=dict)
     """Of a `for`: monotonic nanoseconds since which its inside is true."""
     was: dict[int, Value] = field(default_factory=dict)
-    """Of a `becomes` and of a comparison with hysteresis: what it was."""
+    """Of a `becomes`, a `for` and a comparison with hysteresis: what it was."""
     rises: dict[int, int] = field(default_factory=dict)
     """Of a 'becomes … twice': when it last became so."""
     due_mono: int | None = None
     due_wall: int | None = None
     """When it has to be asked again although nothing has changed."""
+    denied: bool = False
+    """What is looked at stands behind a 'not'."""
     frozen: bool = False
     """It is only supposed: nothing is to be remembered of this look."""
 
@@ -285,7 +287,9 @@ class Not(Node):
 
     def look(self, view: View, memory: Memory) -> Value:
         """See `Node.look`."""
+        memory.denied = not memory.denied
         found = self.inside.look(view, memory)
+        memory.denied = not memory.denied
         return None if found is None else not found
 
     def missing(self, view: View, memory: Memory) -> list[Missing]:
@@ -375,9 +379,10 @@ class Lasting(Node):
     def look(self, view: View, memory: Memory) -> Value:
         """See `Node.look`."""
         found, now = self.inside.look(view, memory), view.now.mono
+        if not memory.frozen and found is not True:
+            memory.since.pop(self.number, None)
+            memory.was[self.number] = found
         if found is not True:
-            if not memory.frozen:
-                memory.since.pop(self.number, None)
             return found
         if memory.frozen:
             since = memory.since.get(self.number, now)
@@ -386,7 +391,8 @@ class Lasting(Node):
         if now - since >= self.span:
             return True
         memory.wake_mono(since + self.span)
-        return False
+        # after unknown nobody knows how long it was so before; behind a 'not' that must not be taken for an answer
+        return None if memory.denied and memory.was.get(self.number) is None else False
 
     def missing(self, view: View, memory: Memory) -> list[Missing]:
         """See `Node.missing`."""

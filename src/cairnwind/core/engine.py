@@ -48,6 +48,7 @@ from cairnwind.core.model import Output, Site
 from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
 from cairnwind.core.programs import Program
 from cairnwind.core.quantities import NS, show_duration
+from cairnwind.core.reflexes import Reflexes
 from cairnwind.core.safety import Safety
 from cairnwind.core.settings import Drive, Level, Setting, Tone, encode
 from cairnwind.core.shaping import Way, next_step
@@ -101,6 +102,7 @@ class Engine:
         self.now = Instant(0, 0)
         self.agenda = Agenda(self)
         self.safety = Safety(self)
+        self.reflexes = Reflexes(self)
         self._waking: set[tuple[int, str, str]] = set()
         """Entries of the heaps that were asked for with `at_mono_for` and `at_wall_for`."""
         self._inner = 0
@@ -204,8 +206,10 @@ class Engine:
         """All-stop, lockout tags, and whether the journal can be written."""
         tags = tuple(tag for tags in self.keeper.tags.values() for tag in tags.values())
         return SiteNow(
-            self.keeper.stop, tags, self.recording, self._trouble, tuple(self.keeper.trips.values())
-        )
+            self.keeper.stop, tags, self.recording, self._trouble, tuple(self.keeper.trips.values()),
+            tuple(self.reflexes.raised.values()),
+            tuple((name, each.suspended) for name, each in self.reflexes.reflexes.items() if each.suspended),
+        )  # fmt: skip
 
     def in_flight(self, drive: ev.Drive) -> bool:
         """Whether this drive is still the one that counts for its output."""
@@ -438,6 +442,18 @@ class Engine:
     def _reset_trip(self, event: ev.ResetTrip) -> None:
         self.safety.reset(event)
 
+    def _resume(self, event: ev.Resume) -> None:
+        self.reflexes.resume(event)
+
+    def _acknowledge(self, event: ev.Acknowledge) -> None:
+        self.reflexes.acknowledge(event)
+
+    def _open(self, event: ev.Open) -> None:
+        self.safety.open(event)
+
+    def _wrong_code(self, event: ev.WrongCode) -> None:
+        self.safety.wrong_code(event)
+
     def _attest(self, event: ev.Attest) -> None:
         """Somebody has seen that an output which nobody can ask is off."""
         sequence = self.number()
@@ -652,6 +668,7 @@ class Engine:
         if gauge.measure(raw, full, volts, self.now.mono, self.now.wall):
             self._effects.append(ev.Changed("input", name))
             self.safety.watches.mark("input", name)
+            self.reflexes.input_changed(name)
         if gauge.input.stale and volts is not None:
             self.at_mono_for(self.now.mono + gauge.input.stale, "stale", name)
         for pad in self._sticks.get(name, ()):
@@ -781,8 +798,9 @@ class Engine:
         self.sequence = event.sequence
         self.keeper.starting = False
         self.keeper.stop = event.stop
-        if event.interlocks:
-            self.safety.arm(event.interlocks)
+        if event.interlocks or event.reflexes or event.guards:
+            self.safety.arm(event.interlocks, event.guards)
+            self.reflexes.arm(event.reflexes)
         self.safety.recall(event.paces)
         if self.site.quiet is not None:
             self._quiet_due("", "")
@@ -796,6 +814,7 @@ class Engine:
         for claim in event.claims:
             self._take_back(claim)
         self.agenda.start(event)
+        self.reflexes.start(event.alarms)
         for name in self._standings:
             self._touched[name] = None
         self._effects.append(ev.Changed("site", ""))
@@ -1070,7 +1089,9 @@ class Engine:
         The same as `_settle` would do, without asking again what only another event can have changed.
         """
         output, now = s.output, self.now.mono
-        if not self.keeper.open or not self._boards[output.pin.board].up or output.name in self._touched:
+        if not self._boards[output.pin.board].up or output.name in self._touched:
+            return False
+        if not self.keeper.open and self.keeper.refusal(output) is not None:
             return False
         if s.ruled is not None and (s.ruled.needed or s.ruled.pace or s.keeping is not None):
             return False
@@ -1214,6 +1235,12 @@ class Engine:
                     if _armed(claim):
                         self.end(s, claim, why)
 
+    def disarm_all(self, s: Standing, why: str) -> None:
+        """End what persons and hands have on."""
+        for claim in s.claims:
+            if _armed(claim):
+                self.end(s, claim, why)
+
     def _tell(self, s: Standing, ending: str, text: str) -> None:
         if s.asker:
             self._effects.append(ev.Ended(s.asker, s.output.name, ending, text))
@@ -1281,6 +1308,18 @@ class Engine:
         if s.retry_at is not None and s.retry_at <= self.now.mono:
             s.retry_at = None
             self._touched[name] = None
+
+    def _reflex_due(self, name: str, slot: str) -> None:
+        self.reflexes.due(name)
+
+    def _regulator_due(self, name: str, slot: str) -> None:
+        self.reflexes.regulator_due(name)
+
+    def _alarm_due(self, name: str, slot: str) -> None:
+        self.reflexes.alarm_due(name)
+
+    def _guard_due(self, name: str, slot: str) -> None:
+        self.safety.guard_due(name)
 
     def _ruled_due(self, name: str, slot: str) -> None:
         """An interlock has something to say of an output now."""
@@ -1531,6 +1570,7 @@ class Engine:
         name = contact.input.name
         self._effects.append(ev.Changed("input", name))
         self.safety.watches.mark("input", name)
+        self.reflexes.input_changed(name)
         if contact.input.kind == "counter":
             return  # its pulses are counted, not told one by one
         text = f"{name} is {contact.input.say(contact.active)}"
@@ -1564,7 +1604,8 @@ def _armed(claim: Claim) -> bool:
 _HANDLERS: dict[type, Callable[[Engine, Any], None]] = {
     ev.Do: Engine._do, ev.Extend: Engine._extend, ev.ChangeTimer: Engine._change_timer, ev.Plan: Engine._plan,
     ev.Overtaken: Engine._overtaken, ev.Wish: Engine.wish, ev.Renew: Engine._renew, ev.Release: Engine.release,
-    ev.AllStop: Engine.all_stop, ev.ResetStop: Engine._reset_stop, ev.ResetTrip: Engine._reset_trip, ev.Attest: Engine._attest, ev.Lock: Engine._lock, ev.Unlock: Engine._unlock,
+    ev.AllStop: Engine.all_stop, ev.ResetStop: Engine._reset_stop, ev.ResetTrip: Engine._reset_trip, ev.Attest: Engine._attest,
+    ev.Resume: Engine._resume, ev.Acknowledge: Engine._acknowledge, ev.Open: Engine._open, ev.WrongCode: Engine._wrong_code, ev.Lock: Engine._lock, ev.Unlock: Engine._unlock,
     ev.Confirmed: Engine._confirmed, ev.Answers: Engine._answers, ev.Failed: Engine._failed, ev.LinkUp: Engine._link_up,
     ev.LinkLost: Engine._link_lost, ev.InputSeen: Engine._input_seen, ev.Recording: Engine._set_recording,
     ev.TryPin: Engine._try_pin, ev.EndTry: Engine._end_try, ev.TrialFailed: Engine._trial_failed,
@@ -1574,5 +1615,6 @@ _DEADLINES: dict[str, Callable[[Engine, str, str], None]] = {
     "claim": Engine._claim_due, "retry": Engine._retry_due, "answer": Engine._answer_due, "input": Engine._input_due,
     "trial": Engine._trial_due, "step": Engine._step_due, "over": Engine._over_due, "quiet": Engine._quiet_due,
     "timer": Engine._timer_due, "plan": Engine._plan_due, "ruled": Engine._ruled_due, "watch": Engine._watch_due,
-    "stale": Engine._stale_due,
+    "stale": Engine._stale_due, "reflex": Engine._reflex_due, "regulator": Engine._regulator_due, "alarm": Engine._alarm_due,
+    "guard": Engine._guard_due,
 }  # fmt: skip

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 from cairnwind.core.claims import Claim, Instant, Lifetime, Rank, Source
 from cairnwind.core.course import Course, Timer
 from cairnwind.core.fact import fact
-from cairnwind.core.interlocks import Interlock, Latched, Stop, Tag
+from cairnwind.core.interlocks import Guard, Interlock, Latched, Raised, Stop, Tag
 from cairnwind.core.model import Pin
 from cairnwind.core.programs import Program
 from cairnwind.core.settings import Setting
@@ -21,6 +21,7 @@ from cairnwind.core.trials import Trial
 
 if TYPE_CHECKING:
     from cairnwind.core.plan import Schedule, Span
+    from cairnwind.core.reflexes import Rule
 
 # --- commands ---------------------------------------------------------------------------------------------
 
@@ -103,6 +104,49 @@ class Attest:
     source: Source
     output: str
     by: str
+
+
+@fact
+class Resume:
+    """Let a suspended reflex work again."""
+
+    at: Instant
+    command: str
+    source: Source
+    reflex: str
+
+
+@fact
+class Acknowledge:
+    """Somebody has heard an alarm, by name."""
+
+    at: Instant
+    command: str
+    source: Source
+    alarm: str
+    by: str
+
+
+@fact
+class Open:
+    """A right code was given: a guarded output opens for its time. ``code`` is used up if it is for one time."""
+
+    at: Instant
+    command: str
+    source: Source
+    output: str
+    by: str
+    code: int = 0
+
+
+@fact
+class WrongCode:
+    """A wrong code was given."""
+
+    at: Instant
+    command: str
+    source: Source
+    output: str
 
 
 @fact
@@ -223,6 +267,10 @@ Command = (
     | ResetStop
     | ResetTrip
     | Attest
+    | Resume
+    | Acknowledge
+    | Open
+    | WrongCode
     | Lock
     | Unlock
 )
@@ -346,8 +394,11 @@ class Start:
     schedules: tuple[tuple[Schedule, Span | None], ...] = ()
     """Each with the span that it was last seen in."""
     interlocks: tuple[Interlock, ...] = ()
+    reflexes: tuple[Rule, ...] = ()
+    guards: tuple[Guard, ...] = ()
     trips: tuple[Latched, ...] = ()
     """Those that were in force."""
+    alarms: tuple[Raised, ...] = ()
     paces: tuple[KeepPace, ...] = ()
     last: int = 0
     """The journal's latest wall time: a clock before that is not to be believed."""
@@ -463,6 +514,27 @@ class DropTrip:
 
 
 @fact
+class KeepAlarm:
+    """Store an alarm that was raised."""
+
+    alarm: Raised
+
+
+@fact
+class DropAlarm:
+    """The alarm is over."""
+
+    name: str
+
+
+@fact
+class DropCode:
+    """A code is used up."""
+
+    id: int
+
+
+@fact
 class KeepPace:
     """Store when an output was started (wall nanoseconds), and whether it has to rest."""
 
@@ -545,6 +617,9 @@ Effect = (
     | DropTag
     | KeepTrip
     | DropTrip
+    | KeepAlarm
+    | DropAlarm
+    | DropCode
     | KeepPace
     | KeepTimer
     | DropTimer

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping
 from typing import Any
 
 from cairnwind.core.claims import Claim, Instant, Lifetime, Rank, Source
-from cairnwind.core.interlocks import Latched, Stop, Tag
+from cairnwind.core.interlocks import Latched, Raised, Stop, Tag
 from cairnwind.core.programs import decode_wanted, encode_wanted
 
 
@@ -46,6 +46,16 @@ def trip_form(trip: Latched) -> dict[str, Any]:
 def trip_read(form: Mapping[str, Any]) -> Latched:
     """The trip of a stored form."""
     return Latched(form["name"], form["since"], form["cause"], tuple(form["outputs"]))
+
+
+def alarm_form(alarm: Raised) -> dict[str, Any]:
+    """A raised alarm as a JSON object."""
+    return alarm._asdict()
+
+
+def alarm_read(form: Mapping[str, Any]) -> Raised:
+    """The alarm of a stored form."""
+    return Raised(**form)
 
 
 def stop_form(stop: Stop | None) -> dict[str, Any] | None:

@@ -153,6 +153,33 @@ class Latched(NamedTuple):
     outputs: tuple[str, ...] = ()
 
 
+class Raised(NamedTuple):
+    """An alarm that somebody has to see: since when (wall nanoseconds), how grave, and what was so."""
+
+    name: str
+    since: int
+    severity: str
+    cause: str
+    so: bool
+    """Its cause is still there."""
+    by: str = ""
+    """Who has acknowledged it."""
+    times: int = 0
+    last: int = 0
+    """When it was raised last (wall nanoseconds)."""
+
+
+@fact
+class Guard:
+    """A passcode on an output: right, it opens for a time and closes by itself."""
+
+    output: str
+    opens: int
+    """Nanoseconds."""
+    fails: str = "secure"
+    """What its lock does without power: 'secure' stays shut, 'safe' opens. A fact of its wiring."""
+
+
 @dataclass(slots=True)
 class Gatekeeper:
     """What the gates know. Changed by the engine only."""
@@ -166,6 +193,8 @@ class Gatekeeper:
     """The same by output, then by name; an output that none holds has no entry."""
     tags: dict[str, dict[str, Tag]] = field(default_factory=dict)
     """By output, then by name; an output without tags has no entry."""
+    shut: set[str] = field(default_factory=set)
+    """Guarded outputs that no code has opened."""
     quiet: str = ""
     """Until when sounders are silent, in words; empty outside the quiet hours."""
     loud: frozenset[str] = frozenset()
@@ -174,7 +203,9 @@ class Gatekeeper:
     @property
     def open(self) -> bool:
         """Whether no gate can refuse anything at this moment."""
-        return not (self.starting or self.closing or self.stop or self.tripped or self.tags or self.quiet)
+        return not (
+            self.starting or self.closing or self.stop or self.tripped or self.tags or self.quiet or self.shut
+        )
 
     def refusal(self, output: Output) -> Refusal | None:
         """The first of the output's own gates that does not let it leave safe, in their order."""
@@ -273,6 +304,14 @@ def _quiet(keeper: Gatekeeper, output: Output) -> Refusal | None:
     )
 
 
+def _guard(keeper: Gatekeeper, output: Output) -> Refusal | None:
+    if output.name not in keeper.shut:
+        return None
+    return Refusal(
+        "guard", f"{output.name} is guarded by a passcode", f"Give it: cairnwind open {output.name}."
+    )
+
+
 OWN_GATES: tuple[Callable[[Gatekeeper, Output], Refusal | None], ...] = (
     _starting,
     _closing,
@@ -280,4 +319,5 @@ OWN_GATES: tuple[Callable[[Gatekeeper, Output], Refusal | None], ...] = (
     _trip,
     _lockout,
     _quiet,
+    _guard,
 )

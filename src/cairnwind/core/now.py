@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from cairnwind.core.claims import Claim
 from cairnwind.core.fact import fact
-from cairnwind.core.interlocks import Latched, Refusal, Stop, Tag
+from cairnwind.core.interlocks import Latched, Raised, Refusal, Stop, Tag
 from cairnwind.core.model import Output
 from cairnwind.core.settings import Setting
 
@@ -44,7 +44,7 @@ class OutputNow:
 
     @property
     def state(self) -> str:
-        """One word for a listing: 'confirmed', 'driving', 'running', 'blocked', 'unreachable', 'fault', 'retrying'."""
+        """One word for a listing: 'confirmed', 'driving', 'running', 'blocked', 'waiting', 'unreachable', 'fault', 'retrying'."""
         if not self.reachable:
             return "unreachable"
         if self.fault:
@@ -55,6 +55,8 @@ class OutputNow:
             return "running"
         if self.pending is not None or self.confirmed != self.allowed:
             return "driving"
+        if self.keeping is not None:
+            return "waiting"
         return "blocked" if self.refusal else "confirmed"
 
 
@@ -97,3 +99,6 @@ class SiteNow:
     """Why the journal cannot be written; empty while it can."""
     trips: tuple[Latched, ...] = ()
     """Those that are latched."""
+    alarms: tuple[Raised, ...] = ()
+    suspended: tuple[tuple[str, str], ...] = ()
+    """Reflexes that do nothing any more, and why."""

@@ -21,10 +21,12 @@ from cairnwind.core.model import Site
 from cairnwind.core.plan import Schedule, Span
 from cairnwind.core.programs import Program
 from cairnwind.core.quantities import NS
+from cairnwind.core.rules import Rules
 from cairnwind.core.settings import Setting
 
 SLICES = 16
 """A slope is measured in so many parts."""
+NO_RULES = Rules()
 HELD_BACK = ("blocked", "refused", "waiting", "unreachable")
 Put = Callable[[Instant], ev.Event]
 """What happens at a time, as an event of that time."""
@@ -93,8 +95,9 @@ class Rehearsal:
         world: World | None = None,
         every: int = 60 * NS,
         claims: tuple[Claim, ...] = (),
+        rules: Rules = NO_RULES,
     ) -> None:
-        """``happenings`` are (wall nanoseconds, event); ``world`` is asked each ``every`` nanoseconds."""
+        """Contacts of which nothing is heard are at rest. ``happenings`` are (wall nanoseconds, event); ``world`` is asked each ``every`` nanoseconds."""
         self.site, self.begin = site, begin
         self._engine = Engine(site, stepped=False)
         self._now = Instant(NS, begin)
@@ -118,7 +121,15 @@ class Rehearsal:
                 (output.name, output.safe) for output in site.outputs.values() if output.pin.board == name
             )
             self._take(ev.LinkUp(self._now, name, safe))
-        self._take(ev.Start(self._now, claims=claims, schedules=tuple(schedules)))
+        for input in site.inputs.values():
+            if not input.valued:
+                self._take(ev.InputSeen(self._now, input.name, False, settled=True))
+        self._take(
+            ev.Start(
+                self._now, claims=claims, schedules=tuple(schedules), interlocks=rules.interlocks, reflexes=rules.reflexes,
+                guards=rules.guards,
+            )
+        )  # fmt: skip
 
     def run_to(self, end: int, *, tell: Callable[[int], None] | None = None) -> Rehearsed:
         """Go on up to ``end`` (wall nanoseconds); ``tell`` hears the wall time of every event, and may raise to stop."""
@@ -261,7 +272,9 @@ class Rehearsal:
             self._changes.append(
                 Change(record.at.wall, name, s.output.say(s.confirmed), s.confirmed.on, self._why(name))
             )
-        elif record.kind == "command" and record.data.get("outcome") in HELD_BACK:
+        elif (record.kind == "gate" and record.data["gate"]) or (
+            record.kind == "command" and record.data.get("outcome") in HELD_BACK
+        ):
             self._held.append(Note(record.at.wall, name, record.text))
         if (
             record.kind == "command"

@@ -16,11 +16,14 @@ from fractions import Fraction
 from typing import Any, NamedTuple, TypeVar
 
 from cairnwind.core import questions
-from cairnwind.core.conditions import Condition
+from cairnwind.core.claims import Rank
+from cairnwind.core.conditions import Compare, Condition
+from cairnwind.core.course import Course
 from cairnwind.core.errors import CallerError, unknown
-from cairnwind.core.interlocks import Excludes, Interlock, Limit, Needs, Pace, Trip
+from cairnwind.core.interlocks import Excludes, Guard, Interlock, Limit, Needs, Pace, Trip
 from cairnwind.core.model import Site
-from cairnwind.core.quantities import duration, parse, show_duration
+from cairnwind.core.quantities import NS, duration, parse, show_duration
+from cairnwind.core.reflexes import SEVERITIES, Alarm, Reflex, Regulator, Rule
 from cairnwind.core.words import Vocabulary
 
 T = TypeVar("T")
@@ -57,6 +60,14 @@ class Language(NamedTuple):
                 "Say 'is' instead of 'becomes'.",
             )
         return found
+
+
+class Rules(NamedTuple):
+    """All rules of a site."""
+
+    interlocks: tuple[Interlock, ...] = ()
+    reflexes: tuple[Rule, ...] = ()
+    guards: tuple[Guard, ...] = ()
 
 
 def language(site: Site, trips: Iterable[str] = ()) -> Language:
@@ -293,3 +304,177 @@ def said(rule: Interlock) -> str:
             ]
             parts += [f"at most {rule.starts} starts in any hour"] if rule.starts else []
             return f"{names}: {', '.join(parts)}"
+
+
+# --- what follows from what is so -----------------------------------------------------------------------------
+
+REFLEX_KEYS = ("name", "when", "while", "do", "as", "pause")
+REGULATOR_KEYS = ("name", "keep", "by", "lowers", "pause", "gain", "integral")
+ALARM_KEYS = ("name", "when", "severity", "repeat", "do")
+GUARD_KEYS = ("opens", "fails")
+
+
+def reflex(form: Mapping[str, Any], words: Language, course: Callable[[str], Course]) -> Reflex:
+    """The reflex that a form describes; errors as of `make`."""
+    name = _known(form, REFLEX_KEYS, "A reflex")
+    if ("when" in form) == ("while" in form):
+        raise CallerError(
+            "bad-value", f"'{name}' has neither 'when' nor 'while', or both.", "Say one of them."
+        )
+    holds = "while" in form
+    condition = _take(form, "while", words.state) if holds else _take(form, "when", words.condition)
+    done = _take(form, "do", lambda text: _course(text, course))
+    rank = _take({"as": "reflex", **form}, "as", _rank)
+    if rank is Rank.PERSON and holds:
+        raise _of(
+            "as",
+            CallerError(
+                "bad-value",
+                "What is held while something is so is no person's wish.",
+                "Leave 'as' out, or say 'when'.",
+            ),
+        )
+    orders = [order for step in done.steps for order in step.orders]
+    if any(order.act == "toggle" for order in orders) and rank is not Rank.PERSON:
+        raise _of(
+            "do", CallerError("bad-value", "A toggle is a person's.", 'Say as = "person", or on or off.')
+        )
+    if rank is Rank.REFLEX and not holds and done.length is None:
+        raise _of(
+            "do",
+            CallerError(
+                "bad-value",
+                f"'{name}' does not say how long that lasts.",
+                "Say 'for' or 'until', or write 'while' instead of 'when'.",
+            ),
+        )
+    pause = _time(form, "pause") if "pause" in form else NS // 5
+    return Reflex(name, condition, done, holds, rank, pause)
+
+
+def regulator(form: Mapping[str, Any], words: Language) -> Regulator:
+    """The regulator that a form describes."""
+    name = _known(form, REGULATOR_KEYS, "A regulator")
+    site = words.site
+    kept = _take(form, "keep", lambda text: _kept(text, words))
+    output = _take(form, "by", lambda value: _outputs([value], site))[0]
+    lowers = form.get("lowers", False)
+    if not isinstance(lowers, bool):
+        raise _of(
+            "lowers",
+            CallerError(
+                "bad-value", f"{lowers!r} is neither true nor false.", "Write lowers = true for a fan."
+            ),
+        )
+    gain = _take(form, "gain", _gain) if "gain" in form else 0.0
+    takes = site.outputs[output]
+    if takes.takes != "level" or (gain and not takes.dimmable):
+        fix = "Leave 'gain' out." if takes.takes == "level" else "Name an output that takes a level."
+        raise _of(
+            "gain" if gain else "by",
+            CallerError("bad-value", f"{output} has no levels to regulate with.", fix),
+        )
+    low, high = (part.bound for part in kept.node.parts if isinstance(part, Compare))
+    input = next(name for kind, name in kept.about)
+    pause = _time(form, "pause") if "pause" in form else (5 if gain else 1) * NS
+    integral = _time(form, "integral") if "integral" in form else 600 * NS
+    return Regulator(name, input, low, high, output, lowers, pause, gain, integral)
+
+
+def alarm(form: Mapping[str, Any], words: Language, course: Callable[[str], Course]) -> Alarm:
+    """The alarm that a form describes."""
+    name = _known(form, ALARM_KEYS, "An alarm")
+    severity = _take({"severity": "warning", **form}, "severity", _severity)
+    done = _take(form, "do", lambda text: _course(text, course)) if "do" in form else None
+    if done is not None and done.length is None:
+        raise _of("do", CallerError("bad-value", f"'{name}' does not say how long that lasts.", "Say 'for'."))
+    return Alarm(name, _take(form, "when", words.state), severity, _time(form, "repeat"), done)
+
+
+def guard(output: str, form: Mapping[str, Any], site: Site) -> Guard:
+    """The guard that a table describes."""
+    for key in form:
+        if key not in GUARD_KEYS:
+            raise _of(
+                key, CallerError("bad-value", f"A guard has no '{key}'.", f"It has {', '.join(GUARD_KEYS)}.")
+            )
+    if output not in site.outputs:
+        raise unknown("output", output, site.outputs)
+    if site.outputs[output].safe.on or site.outputs[output].takes != "level":
+        raise CallerError(
+            "bad-value",
+            f"{output} is not off when it is safe, so a code cannot guard it.",
+            "Let its 'safe' be off.",
+        )
+    fails = _take({"fails": "secure", **form}, "fails", _fails)
+    return Guard(output, _take(form, "opens", lambda value: duration(value, longest=3600)), fails)
+
+
+def _known(form: Mapping[str, Any], keys: tuple[str, ...], what: str) -> str:
+    for key in form:
+        if key not in keys:
+            raise _of(key, CallerError("bad-value", f"{what} has no '{key}'.", f"It has {', '.join(keys)}."))
+    return _take(form, "name", _text)
+
+
+def _course(text: object, course: Callable[[str], Course]) -> Course:
+    if not isinstance(text, str):
+        raise CallerError("bad-value", "this is not a phrase.", 'Write do = "turn yard on for 2 min".')
+    found = course(text)
+    if found.lead is not None:
+        raise CallerError(
+            "bad-value", f"'{found.text}' says when, and the condition does that.", "Use 'wait' within it."
+        )
+    return found
+
+
+def _kept(text: object, words: Language) -> Condition:
+    said = (
+        text.replace(" between ", " is between ", 1)
+        if isinstance(text, str) and " is between " not in text
+        else text
+    )
+    found = words.condition(said)
+    each = [part for part in found.node.parts if isinstance(part, Compare)]
+    if (
+        len(each) != 2
+        or not (each[0].above and not each[1].above)
+        or found.about[0][0] != "input"
+        or len(found.about) != 1
+    ):
+        raise CallerError(
+            "bad-value",
+            f"'{text}' is not an input between two values.",
+            'Write keep = "cupboard-temperature between 38 C and 42 C".',
+        )
+    return found
+
+
+def _rank(value: object) -> Rank:
+    if value in ("reflex", "person"):
+        return Rank.PERSON if value == "person" else Rank.REFLEX
+    raise CallerError(
+        "bad-value", f"{value!r} is no rank of a reflex.", 'Write as = "person", or leave it out.'
+    )
+
+
+def _gain(value: object) -> float:
+    if isinstance(value, bool) or not isinstance(value, int | float) or not 0 < value <= 1000:
+        raise CallerError("bad-value", f"{value!r} is no gain.", "Write percent for each unit: gain = 8.")
+    return float(value)
+
+
+def _severity(value: object) -> str:
+    if value in SEVERITIES:
+        return str(value)
+    raise CallerError("bad-value", f"{value!r} is no severity.", f"Write {' or '.join(SEVERITIES)}.")
+
+
+def _fails(value: object) -> str:
+    if value in ("secure", "safe"):
+        return str(value)
+    raise CallerError(
+        "bad-value",
+        f"{value!r} is not what a lock does without power.",
+        'Write fails = "secure" (it stays shut) or "safe" (it opens).',
+    )

@@ -22,9 +22,9 @@ from fractions import Fraction
 from typing import TYPE_CHECKING, Any
 
 from cairnwind.core import events as ev
-from cairnwind.core.claims import Claim, Instant, Rank
+from cairnwind.core.claims import PERSON, Claim, Instant, Rank, lasting
 from cairnwind.core.conditions import Missing, Value, drawn
-from cairnwind.core.interlocks import Excludes, Interlock, Latched, Limit, Needs, Pace, Refusal, Trip
+from cairnwind.core.interlocks import Excludes, Guard, Interlock, Latched, Limit, Needs, Pace, Refusal, Trip
 from cairnwind.core.model import Site
 from cairnwind.core.places import Bid, Circle, Fact, circles
 from cairnwind.core.quantities import NS, show_duration
@@ -36,6 +36,8 @@ if TYPE_CHECKING:
     from cairnwind.core.standing import Standing
 
 HOUR = 3600 * NS
+MOST_COMING = 6
+"""Changes on their way that a condition is tried with, in every combination; with more it counts as not so."""
 WATCHDOG_MARGIN = NS
 """Beyond a board's watchdog time, before its outputs count as safe."""
 
@@ -95,14 +97,19 @@ class Safety:
         self._need_of: dict[int, Needs] = {}
         self._trip_of: dict[int, Trip] = {}
         """Rules by the numbers of their watches."""
+        self.guards: dict[str, Guard] = {}
+        self._open_until: dict[str, int] = {}
+        """By guarded output that is open: until when (monotonic nanoseconds)."""
         self._last_start: dict[str, int] = {}
         """By pace: when one of its outputs was last started."""
         self.wrong: dict[str, deque[int]] = {}
         """By output: when wrong codes were given (monotonic nanoseconds)."""
 
-    def arm(self, interlocks: Iterable[Interlock]) -> None:
+    def arm(self, interlocks: Iterable[Interlock], guards: Iterable[Guard] = ()) -> None:
         """These rules hold from now on."""
         self.interlocks = tuple(interlocks)
+        self.guards = {guard.output: guard for guard in guards}
+        self._engine.keeper.shut = set(self.guards)
         shared: list[Excludes | Limit] = []
         for rule in self.interlocks:
             if isinstance(rule, Trip):
@@ -285,6 +292,53 @@ class Safety:
         engine.record(sequence, "command", event.trip, text, event, {"verb": "reset-trip", "by": event.by})
         engine.effect(ev.Outcome(event.command, sequence, "driving", "", text))
 
+    # --- guards -------------------------------------------------------------------------------------------
+
+    def open(self, event: ev.Open) -> None:
+        """A right code was given."""
+        engine = self._engine
+        guard = self.guards[event.output]
+        if not engine.recording:
+            engine.refuse(event, engine.number(), engine.no_journal())
+            return
+        ends = self.now.mono + guard.opens
+        self._open_until[event.output] = ends
+        engine.keeper.shut.discard(event.output)
+        engine.at_mono_for(ends, "guard", event.output)
+        if event.code:
+            engine.effect(ev.DropCode(event.code))
+        text = f"{event.output}: opened with the code of {event.by}, for {show_duration(guard.opens)}"
+        engine.record(engine.number(), "guard", event.output, text, None, {"by": event.by})
+        full = engine.site.outputs[event.output].full
+        engine.wish(
+            ev.Wish(
+                self.now,
+                event.command,
+                event.source,
+                event.output,
+                full,
+                Rank.PERSON,
+                PERSON,
+                lasting(guard.opens),
+            )
+        )
+
+    def wrong_code(self, event: ev.WrongCode) -> None:
+        """A wrong code was given: it is counted, and nothing else happens."""
+        engine = self._engine
+        self.wrong.setdefault(event.output, deque(maxlen=1000)).append(self.now.mono)
+        self.watches.mark("guard", event.output)
+        refusal = Refusal("guard", "that code does not open it", "Give another, or ask its keeper.")
+        engine.refuse(event, engine.number(), refusal)
+
+    def guard_due(self, output: str) -> None:
+        """Its time is over, unless it was opened again meanwhile."""
+        if self._open_until.get(output, 0) <= self.now.mono:
+            self._open_until.pop(output, None)
+            self._engine.keeper.shut.add(output)
+            self._engine.disarm_all(self._engine.standing(output), "its guard has closed it")
+            self._engine.touch(output)
+
     # --- one output's own gates ---------------------------------------------------------------------------
 
     def refusal(self, s: Standing, *, starting: bool) -> Refusal | None:
@@ -304,12 +358,11 @@ class Safety:
     def _need(self, rule: Needs, watch: Watch, starting: bool) -> Refusal | None:
         if watch.value is True:
             coming = self._coming(rule)
-            if not coming or rule.condition.supposed(self, watch.memory, coming) is True:
+            if self._holds(rule, watch, coming):
                 return None
             names = " and ".join(coming)
             return Refusal(
                 "needs",
-                "off_of",
                 f"'{rule.name}' needs {rule.condition.text}, and {names} is about to change",
                 f"See: cairnwind why {next(iter(coming))}.",
                 rule=rule.name,
@@ -324,6 +377,17 @@ class Safety:
             "needs", f"'{rule.name}' needs {rule.condition.text}; {text}", "That has to change.", only_time,
             self._expected(gaps) if only_time else None, rule.name,
         )  # fmt: skip
+
+    def _holds(self, rule: Needs, watch: Watch, coming: dict[str, Setting]) -> bool:
+        """Whether what is so now stays so, whichever of the changes on their way have happened by then."""
+        if len(coming) > MOST_COMING:
+            return False
+        names = list(coming)
+        for chosen in range(1, 1 << len(names)):
+            instead = {name: coming[name] for number, name in enumerate(names) if chosen >> number & 1}
+            if rule.condition.supposed(self, watch.memory, instead) is not True:
+                return False
+        return True
 
     def _coming(self, rule: Needs) -> dict[str, Setting]:
         """What outputs that the rule looks at are on their way to."""
@@ -409,11 +473,8 @@ class Safety:
         if ruled is not None and ruled.needed and s.confirmed is not None and target != s.confirmed:
             for rule, watch in ruled.needed:
                 still_on = [name for name in rule.outputs if name != s.output.name and self._still_on(name)]
-                if (
-                    still_on
-                    and watch.value is True
-                    and rule.condition.supposed(self, watch.memory, {s.output.name: target}) is not True
-                ):
+                coming = {**self._coming(rule), s.output.name: target}
+                if still_on and watch.value is True and not self._holds(rule, watch, coming):
                     waits += still_on
                     rule_name = rule_name or rule.name
         going = target if waits else None
@@ -426,7 +487,6 @@ class Safety:
         names = " and ".join(dict.fromkeys(waits))
         return Refusal(
             "needs",
-            "off_of",
             f"'{rule_name}': {names} has to be confirmed off first",
             f"See: cairnwind why {waits[0]}.",
             True,
@@ -460,7 +520,9 @@ class Safety:
                 return Fact(False, "", 0)
             fuse = getattr(self.site.boards[board.name].facts, "watchdog", 0)
             if fuse and s.lost_at:
-                due = s.lost_at + fuse + WATCHDOG_MARGIN
+                due = s.lost_at + fuse + MOST_COMING = 6
+"""Changes on their way that a condition is tried with, in every combination; with more it counts as not so."""
+WATCHDOG_MARGIN
                 if due <= self.now.mono:
                     return Fact(False, "", due)
                 self._engine.at_mono_for(due, "ruled", name)

@@ -24,19 +24,20 @@ def why(now: OutputNow, clock: Callable[[int], str]) -> Why:
     """The reasons behind ``now``. ``clock`` puts a wall time (nanoseconds UTC) into words."""
     say = now.output.say
     wanted = _wanted(now, clock)
-    allowed = (
-        f"{now.refusal.reason}; so it is kept {say(now.allowed)}"
-        if now.refusal
-        else "nothing stands in the way"
-    )
+    held = now.refusal or now.keeping
+    allowed = f"{held.reason}; so it is kept {say(now.allowed)}" if held else "nothing stands in the way"
+    expected = f"; expected at {clock(held.expected)}" if held and held.expected else ""
     driven, confirmed = _driven(now), _confirmed(now, clock)
     head = say(now.confirmed) if now.confirmed is not None else "unknown"
     if now.refusal:
-        sentence = f"{head}: {wanted}, but {now.refusal.reason}."
+        sentence = f"{head}: {wanted}, but {now.refusal.reason}{expected}."
         remedy = now.refusal.remedy
     elif not now.reachable:
         sentence = f"{head}: {wanted}, but board {now.output.pin.board} does not answer: {now.link}."
         remedy = "When it answers again the output goes to safe first, then to what is wanted."
+    elif now.keeping:
+        sentence = f"{head}: {wanted}, but {now.keeping.reason}{expected}."
+        remedy = now.keeping.remedy
     elif now.fault:
         sentence = f"{head}: {wanted}, but {now.fault}."
         remedy = "See to the wiring and the board; the next command tries again."

@@ -42,7 +42,7 @@ class World:
             (each.pin.board, each.pin.line): each for each in site.outputs.values() if each.takes == "level"
         }
         shelf.watchers.append(lambda line, level: self._moved("shelf", line, level))
-        for name in ("kiln-door", "emergency-button"):
+        for name in ("kiln-door", "emergency-button", "bench-switch"):
             shelf.preset(site.inputs[name], False)
         for name in ("pug-mill-lid", "yard-gate"):
             input = site.inputs[name]

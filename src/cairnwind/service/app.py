@@ -42,6 +42,7 @@ from cairnwind.service.planviews import CALENDAR, PlanViews, moment_of
 from cairnwind.service.problems import OF_OUTCOME, from_http, from_trouble, problem
 from cairnwind.service.repeats import Repeats
 from cairnwind.service.runtime import Runtime
+from cairnwind.service.safeviews import SafeViews
 from cairnwind.service.server import HANDOVER, HEADERS
 from cairnwind.service.waveforms import Waveforms
 from cairnwind.store.reader import Key
@@ -106,6 +107,7 @@ class _Api:
             **BoardViews(self.runtime).routes(v1),
             **LightViews(self.runtime, self._lifetime).routes(v1),
             **PlanViews(self.runtime, self.repeats, self.keys).routes(v1),
+            **SafeViews(self.runtime, self._do).routes(v1),
             **Waveforms(self.runtime.signals).routes(v1),
             f"{v1}/claims": {"GET": self.get_claims, "POST": self.make_claim},
             f"{v1}/claims/<int:number>": {"PATCH": self.renew_claim, "DELETE": self.release_claim},

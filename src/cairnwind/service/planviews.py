@@ -457,7 +457,9 @@ class PlanViews:
         return answer(form)
 
     def _rehearsed(self, found: Iterable[Schedule], begin: int, end: int) -> Rehearsed:
-        return Rehearsal(self.site, [(each, None) for each in found], begin).run_to(end)
+        return Rehearsal(self.site, [(each, None) for each in found], begin, rules=self.runtime.rules).run_to(
+            end
+        )
 
 
 def moment_of(text: str, zone: ZoneInfo) -> int:

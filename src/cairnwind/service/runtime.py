@@ -18,7 +18,7 @@ from typing import Any
 
 from cairnwind.core import events as ev
 from cairnwind.core import schedules
-from cairnwind.core.claims import Claim
+from cairnwind.core.claims import PERSON, Claim
 from cairnwind.core.errors import BoardError, CallerError
 from cairnwind.core.plan import Schedule, Span
 from cairnwind.core.schedules import Planned
@@ -31,6 +31,7 @@ from cairnwind.service.signals import Signals
 from cairnwind.service.snapshot import Publisher
 from cairnwind.service.stream import Stream
 from cairnwind.site.plans import read_plan
+from cairnwind.site.rules import read_rules
 from cairnwind.store.database import prepare
 from cairnwind.store.reader import Reader
 from cairnwind.store.writer import Row, Writer, form, rows
@@ -38,6 +39,8 @@ from cairnwind.store.writer import Row, Writer, form, rows
 log = logging.getLogger("cairnwind.runtime")
 BATCH = 256
 ANSWER_WITHIN = 30.0
+AFTER_COMMIT = (ev.ResetStop, ev.ResetTrip, ev.Open)
+"""Commands whose effect waits until they are recorded, but for moves to safe."""
 
 
 class Runtime:
@@ -51,6 +54,7 @@ class Runtime:
         self.publisher = Publisher(self.site, self.engine)
         self.signals = Signals(self.site)
         self.planned: Planned = read_plan(self.site)
+        self.rules = read_rules(self.site, self.planned)
         self.stream: Stream | None = None
         self.records: Records
         self.writer: Writer
@@ -82,7 +86,14 @@ class Runtime:
         wall = clock().wall
         self.writer.put([("old answers", (wall - KEEP,)), ("old sessions", (wall,))])
         left = self.reader.start(clock())
-        self.lanes.put(Item(replace(left, schedules=self._schedules())))
+        self.lanes.put(
+            Item(
+                replace(
+                    left, schedules=self._schedules(), interlocks=self.rules.interlocks, reflexes=self.rules.reflexes,
+                    guards=self.rules.guards,
+                )
+            )
+        )  # fmt: skip
         self._drain()
         for page in self.publisher.current.pages:
             for now in page.nows:
@@ -286,7 +297,7 @@ class Runtime:
                 case ev.DropClaim(output, slot):
                     self._forget(output, slot)
         if drives:
-            if item.repeat is not None or type(event) is ev.ResetStop:
+            if item.repeat is not None or type(event) in AFTER_COMMIT:
                 after_commit += [
                     drive for drive in drives if drive.setting != self.site.outputs[drive.output].safe
                 ]
@@ -319,7 +330,13 @@ class Runtime:
         event = item.event
         source = event.source._replace(surface="service")
         at, name = clock(), self.command_id()
-        if type(event) is ev.ResetStop and outcome.outcome == "driving":
+        if type(event) is ev.ResetTrip and outcome.outcome == "driving":
+            self.pins.report(
+                ev.AllStop(at, name, source, f"the reset of '{event.trip}' could not be recorded")
+            )
+        elif type(event) is ev.Open and outcome.setting is not None:
+            self.pins.report(ev.Release(at, name, source, event.output, PERSON))
+        elif type(event) is ev.ResetStop and outcome.outcome == "driving":
             self.pins.report(ev.AllStop(at, name, source, "its reset could not be recorded"))
         elif (
             item.repeat is not None

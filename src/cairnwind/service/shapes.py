@@ -11,7 +11,7 @@ import orjson
 
 from cairnwind.core.claims import Claim
 from cairnwind.core.events import Ended, Outcome
-from cairnwind.core.interlocks import Stop, Tag
+from cairnwind.core.interlocks import Latched, Raised, Refusal, Stop, Tag
 from cairnwind.core.model import Board, Input, Output, Site
 from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
 from cairnwind.core.programs import Program
@@ -89,6 +89,9 @@ def output_facts(output: Output) -> dict[str, Any]:
     }  # fmt: skip
 
 
+NOTHING = Refusal("", "", "")
+
+
 def output_state(now: OutputNow) -> dict[str, Any]:
     """What does: from wish to pin."""
     say = now.output
@@ -97,7 +100,8 @@ def output_state(now: OutputNow) -> dict[str, Any]:
         "driven": setting(say, now.driven), "confirmed": setting(say, now.confirmed), "known": now.how,
         "since": moment(now.since), "by": now.leader.text if now.leader else "",
         "gate": now.refusal.gate if now.refusal else "",
-        "reason": now.refusal.reason if now.refusal else now.fault or now.link,
+        "reason": now.refusal.reason if now.refusal else now.keeping.reason if now.keeping else now.fault or now.link,
+        "expected": moment((now.refusal or now.keeping or NOTHING).expected or 0),
         "claims": [claim(say, each) for each in now.claims],
     }  # fmt: skip
 
@@ -163,6 +167,26 @@ def site_form(site: Site, now: SiteNow) -> dict[str, Any]:
         "name": site.name, "timezone": site.timezone, "latitude": site.latitude, "longitude": site.longitude,
         "all_stop": stop_form(now.stop), "lockouts": [tag_form(tag) for tag in now.tags],
         "recording": now.recording, "trouble": now.trouble,
+        "trips": [trip_form(trip) for trip in now.trips], "alarms": [alarm_form(alarm) for alarm in now.alarms],
+        "suspended": [{"reflex": name, "why": why} for name, why in now.suspended],
+    }  # fmt: skip
+
+
+def trip_form(trip: Latched) -> dict[str, Any]:
+    """A trip in force."""
+    return {
+        "name": trip.name,
+        "since": moment(trip.since),
+        "cause": trip.cause,
+        "outputs": list(trip.outputs),
+    }
+
+
+def alarm_form(alarm: Raised) -> dict[str, Any]:
+    """An alarm that was raised."""
+    return {
+        "name": alarm.name, "severity": alarm.severity, "cause": alarm.cause, "still_so": alarm.so, "since": moment(alarm.since),
+        "acknowledged_by": alarm.by or None, "times": alarm.times, "last": moment(alarm.last),
     }  # fmt: skip
 
 

@@ -14,13 +14,12 @@ from cairnwind.core import plan, schedules
 from cairnwind.core.errors import CallerError
 from cairnwind.core.model import Site
 from cairnwind.core.moments import local
-from cairnwind.core.phrases import PhraseError
 from cairnwind.core.plan import Schedule
 from cairnwind.core.quantities import NS
 from cairnwind.core.schedules import Planned
 from cairnwind.core.words import Vocabulary
 from cairnwind.site.reader import Reader, Table
-from cairnwind.site.trouble import Finding, Findings, SiteFileError
+from cairnwind.site.trouble import Findings, SiteFileError
 
 YEAR = 366 * 86400 * NS
 
@@ -50,7 +49,7 @@ def check_plan(site: Site, *, warn: bool = False) -> tuple[Planned, Findings]:
                         "Use 'wait' within it.",
                     )
             except CallerError as error:
-                _point(reader, ("scene", name, "do", number), each, error)
+                reader.point_within(("scene", name, "do", number), each, error)
     found: list[tuple[int, Schedule]] = []
     names: set[str] = set()
     for number, values in enumerate(_list(reader, tables.get("schedule", []))):
@@ -65,7 +64,7 @@ def check_plan(site: Site, *, warn: bool = False) -> tuple[Planned, Findings]:
         except CallerError as error:
             key = error.more.get("key")
             at: tuple[Any, ...] = ("schedule", number, key) if key in table.values else ("schedule", number)
-            _point(reader, at, table.values.get(str(key), "schedule"), error)
+            reader.point_within(at, table.values.get(str(key), "schedule"), error)
             continue
         if made.name in names:
             reader.point(
@@ -115,18 +114,6 @@ def _list(reader: Reader, value: Any) -> list[Any]:
         CallerError("", "schedules are a list of tables", "Write [[schedule]] and its keys below."),
     )
     return []
-
-
-def _point(reader: Reader, path: tuple[Any, ...], value: object, error: CallerError) -> None:
-    """Point at a value, and within a phrase at the word."""
-    reader.point(path, value, error, key=len(path) == 2)
-    if isinstance(error, PhraseError) and isinstance(value, str):
-        last: Finding = reader.findings[-1]
-        if value in last.text:
-            column = last.column + last.text.index(value) + error.at
-            reader.findings[-1] = Finding(
-                last.line, column, value[error.at : error.end], last.what, last.remedy
-            )
 
 
 def _doubts(found: Iterable[tuple[int, Schedule]]) -> Iterable[tuple[int, str, str]]:

@@ -517,6 +517,16 @@ class Reader:
 
     # --- pointing -----------------------------------------------------------------------------------------
 
+    def point_within(self, path: scan.Path, value: object, error: CallerError) -> None:
+        """Point at a value, and within a phrase or a condition at the word."""
+        self.point(path, value, error, key=len(path) == 2)
+        at, end = error.more.get("at"), error.more.get("end")
+        if isinstance(at, int) and isinstance(end, int) and isinstance(value, str):
+            last = self.findings[-1]
+            if value in last.text:
+                column = last.column + last.text.index(value) + at
+                self.findings[-1] = Finding(last.line, column, value[at:end], last.what, last.remedy)
+
     def point(
         self, path: scan.Path, value: object, error: CallerError, *, key: bool = False, grave: bool = True
     ) -> None:

@@ -1,49 +1,98 @@
-"""The interlocks of a site file, read once every output is safe: until then all outputs are held there.
+"""The rules of a site file, read once every output is safe: until then all outputs are held there.
 
-As with the plan, the question language takes longer to load than all that is needed to make outputs safe.
+As with the plan, the languages take longer to load than all that is needed to make outputs safe.
 """
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Callable
+from typing import Any, TypeVar
 
 from cairnwind.core import rules
 from cairnwind.core.errors import CallerError
-from cairnwind.core.interlocks import Excludes, Interlock, Limit
+from cairnwind.core.interlocks import Excludes, Guard, Interlock, Limit
 from cairnwind.core.model import Site
-from cairnwind.core.phrases import PhraseError
+from cairnwind.core.reflexes import Rule
+from cairnwind.core.rules import Language, Rules
+from cairnwind.core.schedules import Planned
 from cairnwind.site.reader import Reader
-from cairnwind.site.trouble import Finding, SiteFileError
+from cairnwind.site.trouble import SiteFileError
 
+T = TypeVar("T", Interlock, Rule)
 CANNOT_TELL = ("strip",)
 """Links that are told nothing back: what they drive is never confirmed by the board."""
 
 
-def read_rules(site: Site) -> tuple[Interlock, ...]:
-    """The interlocks, those of supplies included. Raises `SiteFileError` with every error."""
+def read_rules(site: Site, planned: Planned) -> Rules:
+    """Interlocks, those of supplies included, reflexes, regulators, alarms and guards.
+
+    Raises `SiteFileError` with every error.
+    """
     path, text = site.source
-    found: list[Interlock] = []
-    if "interlock" in text:
-        reader = Reader(path, text)
-        tables = _tables(reader, reader.parsed.tables.get("interlock", []))
-        names: set[str] = set()
-        words = rules.language(site, [str(each.get("name")) for each in tables if "trip" in each])
-        for number, form in enumerate(tables):
-            try:
-                rule = rules.make(form, words)
-                if rule.name in names:
-                    raise CallerError(
-                        "", f"two interlocks are called '{rule.name}'", "Give one of them another name."
-                    )
-                _settles(rule, site)
-            except CallerError as error:
-                point(reader, ("interlock", number), form, error)
-                continue
-            names.add(rule.name)
-            found.append(rule)
-        if reader.findings:
-            raise SiteFileError(path, reader.findings, text)
-    return (*found, *rules.of_supplies(site, found))
+    if not any(word in text for word in ("interlock", "reflex", "regulator", "alarm", "guard")):
+        return Rules(tuple(rules.of_supplies(site, ())))
+    reader = Reader(path, text)
+    interlocks = _tables(reader, "interlock")
+    words = rules.language(
+        site, [str(each["name"]) for each in interlocks if "trip" in each and "name" in each]
+    )
+
+    def interlock(form: dict[str, Any]) -> Interlock:
+        made = rules.make(form, words)
+        _settles(made, site)
+        return made
+
+    own = _each(reader, "interlock", interlocks, interlock)
+    follow: list[Rule] = []
+    makers: dict[str, Callable[[dict[str, Any]], Rule]] = {
+        "reflex": lambda form: rules.reflex(form, words, planned.course),
+        "regulator": lambda form: rules.regulator(form, words),
+        "alarm": lambda form: rules.alarm(form, words, planned.course),
+    }
+    for kind, make in makers.items():
+        follow += _each(reader, kind, _tables(reader, kind), make)
+    guards = _guards(reader, site)
+    if reader.findings:
+        raise SiteFileError(path, reader.findings, text)
+    return Rules((*own, *rules.of_supplies(site, own)), tuple(follow), guards)
+
+
+def the_language(site: Site, found: Rules) -> Language:
+    """The question language of a site with these rules."""
+    return rules.language(site, [each.name for each in found.interlocks if hasattr(each, "role")])
+
+
+def _each(
+    reader: Reader, kind: str, forms: list[dict[str, Any]], make: Callable[[dict[str, Any]], T]
+) -> list[T]:
+    """What a list of tables makes; what cannot be made is pointed at."""
+    found: dict[str, T] = {}
+    for number, form in enumerate(forms):
+        try:
+            made = make(form)
+            if made.name in found:
+                raise CallerError(
+                    "", f"two of this kind are called '{made.name}'", "Give one of them another name."
+                )
+        except CallerError as error:
+            key = error.more.get("key")
+            path = (kind, number, key) if key in form else (kind, number)
+            reader.point_within(path, form.get(str(key), kind), error)
+            continue
+        found[made.name] = made
+    return list(found.values())
+
+
+def _guards(reader: Reader, site: Site) -> tuple[Guard, ...]:
+    found = []
+    for name, table in reader.named(reader.parsed.tables, "guard"):
+        try:
+            found.append(rules.guard(name, table.values, site))
+        except CallerError as error:
+            key = error.more.get("key")
+            path = ("guard", name, key) if key in table.values else ("guard", name)
+            reader.point_within(path, table.values.get(str(key), name), error)
+    return tuple(found)
 
 
 def _settles(rule: Interlock, site: Site) -> None:
@@ -66,27 +115,13 @@ def _settles(rule: Interlock, site: Site) -> None:
         raise error
 
 
-def _tables(reader: Reader, value: Any) -> list[dict[str, Any]]:
+def _tables(reader: Reader, kind: str) -> list[dict[str, Any]]:
+    value = reader.parsed.tables.get(kind, [])
     if isinstance(value, list) and all(isinstance(each, dict) for each in value):
         return value
     reader.point(
-        ("interlock",),
-        "interlock",
-        CallerError("", "interlocks are a list of tables", "Write [[interlock]] and its keys below."),
+        (kind,),
+        kind,
+        CallerError("", f"'{kind}' is a list of tables", f"Write [[{kind}]] and its keys below."),
     )
     return []
-
-
-def point(reader: Reader, table: tuple[Any, ...], form: dict[str, Any], error: CallerError) -> None:
-    """Point at the key that is at fault, and within a condition at the word."""
-    key = error.more.get("key")
-    path = (*table, key) if key in form else table
-    value = form.get(str(key), table[0])
-    reader.point(path, value, error, key=len(path) == len(table))
-    if isinstance(error, PhraseError) and isinstance(value, str):
-        last: Finding = reader.findings[-1]
-        if value in last.text:
-            column = last.column + last.text.index(value) + error.at
-            reader.findings[-1] = Finding(
-                last.line, column, value[error.at : error.end], last.what, last.remedy
-            )

@@ -12,8 +12,8 @@ import orjson
 
 from cairnwind.core.claims import Claim, Instant
 from cairnwind.core.course import Timer
-from cairnwind.core.events import Start
-from cairnwind.core.history import claim_read, stop_read, tag_read
+from cairnwind.core.events import KeepPace, Start
+from cairnwind.core.history import alarm_read, claim_read, stop_read, tag_read, trip_read
 from cairnwind.store.database import connect
 
 
@@ -38,6 +38,18 @@ class Key:
     id: int
     name: str
     role: str
+
+
+@dataclass(frozen=True, slots=True)
+class Code:
+    """A passcode: whose it is, its hash, and when it is good (``form``). ``made`` in wall nanoseconds."""
+
+    id: int
+    output: str
+    owner: str
+    hash: str
+    form: dict[str, Any]
+    made: int
 
 
 class Reader:
@@ -67,8 +79,30 @@ class Reader:
             stop_read(orjson.loads(stop[0])) if stop else None,
             tags,
             self._timers(),
+            trips=tuple(
+                trip_read(orjson.loads(form)) for (form,) in self._all("SELECT form FROM trip ORDER BY name")
+            ),
+            alarms=tuple(
+                alarm_read(orjson.loads(form))
+                for (form,) in self._all("SELECT form FROM alarm ORDER BY name")
+            ),
+            paces=tuple(
+                KeepPace(output, tuple(orjson.loads(starts)), bool(rested))
+                for output, starts, rested in self._all("SELECT output, starts, rested FROM pace")
+            ),
             last=last,
         )
+
+    def codes(self, output: str | None = None) -> list[Code]:
+        """The passcodes of an output, or all, by owner."""
+        where, values = ("WHERE output = ?", (output,)) if output else ("", ())
+        rows = self._all(
+            f"SELECT id, output, owner, hash, form, made FROM code {where} ORDER BY output, owner", values
+        )
+        return [
+            Code(id, name, owner, hash, orjson.loads(form), made)
+            for id, name, owner, hash, form, made in rows
+        ]
 
     def _timers(self) -> tuple[Timer, ...]:
         rows = self._all("SELECT form FROM timer ORDER BY id")

@@ -20,7 +20,7 @@ from typing import Any
 import orjson
 
 from cairnwind.core import events as ev
-from cairnwind.core.history import claim_form, stop_form, tag_form
+from cairnwind.core.history import alarm_form, claim_form, stop_form, tag_form, trip_form
 from cairnwind.store.database import connect
 
 STATEMENTS = {
@@ -30,6 +30,14 @@ STATEMENTS = {
     "fact": "INSERT INTO fact (name, form) VALUES (?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
     "lockout": "INSERT INTO lockout (output, name, form) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
     "no lockout": "DELETE FROM lockout WHERE output = ? AND name = ?",
+    "trip": "INSERT INTO trip (name, form) VALUES (?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
+    "no trip": "DELETE FROM trip WHERE name = ?",
+    "alarm": "INSERT INTO alarm (name, form) VALUES (?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
+    "no alarm": "DELETE FROM alarm WHERE name = ?",
+    "pace": "INSERT INTO pace (output, starts, rested) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET starts = excluded.starts, rested = excluded.rested",
+    "code": "INSERT INTO code (output, owner, hash, form, made) VALUES (?, ?, ?, ?, ?)"
+    " ON CONFLICT (output, owner) DO UPDATE SET hash = excluded.hash, form = excluded.form, made = excluded.made",
+    "no code": "DELETE FROM code WHERE id = ?",
     "timer": "INSERT INTO timer (id, form) VALUES (?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
     "no timer": "DELETE FROM timer WHERE id = ?",
     "schedule": "INSERT INTO schedule (name, form, state) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET form = excluded.form, state = excluded.state",
@@ -201,6 +209,12 @@ STORED: dict[type, Callable[[Any], Row]] = {
     ev.KeepStop: lambda it: ("fact", ("all-stop", form(stop_form(it.stop)))),
     ev.KeepTag: lambda it: ("lockout", (it.tag.output, it.tag.name, form(tag_form(it.tag)))),
     ev.DropTag: lambda it: ("no lockout", (it.output, it.name)),
+    ev.KeepTrip: lambda it: ("trip", (it.trip.name, form(trip_form(it.trip)))),
+    ev.DropTrip: lambda it: ("no trip", (it.name,)),
+    ev.KeepAlarm: lambda it: ("alarm", (it.alarm.name, form(alarm_form(it.alarm)))),
+    ev.DropAlarm: lambda it: ("no alarm", (it.name,)),
+    ev.KeepPace: lambda it: ("pace", (it.output, form(it.starts), int(it.rested))),
+    ev.DropCode: lambda it: ("no code", (it.id,)),
     ev.KeepTimer: lambda it: ("timer", (it.timer.id, form(_schedules().timer_form(it.timer)))),
     ev.DropTimer: lambda it: ("no timer", (it.id,)),
     ev.KeepSchedule: lambda it: ("schedule", _schedule(it)),

@@ -1,0 +1,209 @@
+"""HTTP for what keeps a site safe: rules, trips, alarms, reflexes, guards, and questions about what is so."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from flask import Response
+
+from cairnwind.core import events as ev
+from cairnwind.core import rules as forms
+from cairnwind.core.conditions import Memory
+from cairnwind.core.errors import CallerError, unknown
+from cairnwind.core.interlocks import Trip
+from cairnwind.core.reflexes import Alarm, Reflex
+from cairnwind.service import shapes
+from cairnwind.service.asked import answer, caller, caller_key, json_body, need, text
+from cairnwind.service.codes import Codes, shown, when_of
+from cairnwind.service.runtime import Runtime
+from cairnwind.site.rules import the_language
+
+Do = Callable[..., Response]
+"""Has a command decided, and answers with its outcome."""
+
+
+class SafeViews:
+    """The views; `cairnwind.service.app` has the way in."""
+
+    def __init__(self, runtime: Runtime, do: Do) -> None:
+        self.runtime, self.site, self.rules, self._do = runtime, runtime.site, runtime.rules, do
+        self.codes = Codes(runtime.reader, runtime.writer, self.site.timezone)
+        self.words = the_language(self.site, self.rules)
+
+    def routes(self, v1: str) -> dict[str, dict[str, Callable[..., Any]]]:
+        """Their addresses."""
+        return {
+            f"{v1}/rules": {"GET": self.get_rules},
+            f"{v1}/questions": {"POST": self.ask},
+            f"{v1}/trips": {"GET": self.get_trips},
+            f"{v1}/trips/<path:name>/reset": {"POST": self.reset},
+            f"{v1}/alarms": {"GET": self.get_alarms},
+            f"{v1}/alarms/<path:name>/acknowledgement": {"POST": self.acknowledge},
+            f"{v1}/reflexes/<path:name>/resume": {"POST": self.resume},
+            f"{v1}/outputs/<name>/attestation": {"POST": self.attest},
+            f"{v1}/outputs/<name>/open": {"POST": self.open},
+            f"{v1}/outputs/<name>/codes": {"GET": self.get_codes},
+            f"{v1}/outputs/<name>/codes/<path:owner>": {"PUT": self.put_code, "DELETE": self.drop_code},
+        }
+
+    # --- looking ------------------------------------------------------------------------------------------
+
+    def get_rules(self) -> Response:
+        """Every rule in words, with how it stands."""
+        now = self.runtime.publisher.current.site_now
+        latched, raised, suspended = (
+            {each.name for each in now.trips},
+            {each.name for each in now.alarms},
+            dict(now.suspended),
+        )
+        found = []
+        for rule in self.rules.interlocks:
+            kind = type(rule).__name__.lower()
+            state = "tripped" if rule.name in latched else "in force"
+            outputs = rule.outputs
+            found.append(_rule(rule.name, kind, forms.said(rule), outputs, state))
+        for each in self.rules.reflexes:
+            if isinstance(each, Reflex):
+                how = "while" if each.holds else "when"
+                said = f"{how} {each.condition.text}: {each.course.text}"
+                state = f"suspended: {suspended[each.name]}" if each.name in suspended else "in force"
+                found.append(_rule(each.name, "reflex", said, each.course.outputs, state))
+            elif isinstance(each, Alarm):
+                said = f"{each.severity} when {each.condition.text}"
+                found.append(
+                    _rule(each.name, "alarm", said, (), "raised" if each.name in raised else "quiet")
+                )
+            else:
+                how = f"gain {each.gain:g} % a unit" if each.gain else "on and off"
+                said = f"keeps {each.input} between {each.low:g} and {each.high:g} by {each.output}, {how}"
+                found.append(_rule(each.name, "regulator", said, (each.output,), "in force"))
+        for guard in self.rules.guards:
+            said = f"{guard.output} opens with a passcode for {guard.opens / 1e9:g} s; without power it {'stays shut' if guard.fails == 'secure' else 'opens'}"
+            found.append(_rule(guard.output, "guard", said, (guard.output,), "in force"))
+        return answer({"rules": found})
+
+    def get_trips(self) -> Response:
+        """Trips in force."""
+        return answer(
+            {"trips": [shapes.trip_form(each) for each in self.runtime.publisher.current.site_now.trips]}
+        )
+
+    def get_alarms(self) -> Response:
+        """Alarms that were raised and are not over."""
+        return answer(
+            {"alarms": [shapes.alarm_form(each) for each in self.runtime.publisher.current.site_now.alarms]}
+        )
+
+    def ask(self) -> Response:
+        """Whether something is so now, and what stands in its way."""
+        condition = self.words.state(need(json_body({"question"}), "question"))
+        safety = self.runtime.engine.safety
+        memory = Memory()
+        value = condition.look(safety, memory)
+        missing = [gap.text for gap in condition.missing(safety, memory)]
+        return answer({"question": condition.text, "so": value, "instead": [] if value else missing})
+
+    # --- commands -----------------------------------------------------------------------------------------
+
+    def reset(self, name: str) -> Response:
+        """Reset a trip, by name."""
+        trips = {rule.name for rule in self.rules.interlocks if isinstance(rule, Trip)}
+        if name not in trips:
+            raise unknown("trip", name, trips)
+        by = self._by()
+        return self._do(lambda at: ev.ResetTrip(at, self.runtime.command_id(), caller(), name, by), None)
+
+    def acknowledge(self, name: str) -> Response:
+        """Acknowledge an alarm, by name."""
+        alarms = {rule.name for rule in self.rules.reflexes if isinstance(rule, Alarm)}
+        if name not in alarms:
+            raise unknown("alarm", name, alarms)
+        by = self._by()
+        return self._do(lambda at: ev.Acknowledge(at, self.runtime.command_id(), caller(), name, by), None)
+
+    def resume(self, name: str) -> Response:
+        """Let a suspended reflex work again."""
+        known = {rule.name for rule in self.rules.reflexes if isinstance(rule, Reflex)}
+        if name not in known:
+            raise unknown("reflex", name, known)
+        return self._do(lambda at: ev.Resume(at, self.runtime.command_id(), caller(), name), None)
+
+    def attest(self, name: str) -> Response:
+        """Say that an output which cannot be asked was seen to be off."""
+        output = self._output(name)
+        by = self._by()
+        return self._do(lambda at: ev.Attest(at, self.runtime.command_id(), caller(), name, by), output)
+
+    def open(self, name: str) -> Response:
+        """Open a guarded output with a passcode."""
+        output = self._output(name)
+        code = need(json_body({"code"}), "code")
+        self._guarded(name)
+        found = self.codes.check(name, code, f"{caller_key().id} {caller().surface}")
+        if found is None:
+            return self._do(lambda at: ev.WrongCode(at, self.runtime.command_id(), caller(), name), output)
+        used = found.id if found.form.get("once") else 0
+        return self._do(
+            lambda at: ev.Open(at, self.runtime.command_id(), caller(), name, found.owner, used), output
+        )
+
+    # --- passcodes ----------------------------------------------------------------------------------------
+
+    def get_codes(self, name: str) -> Response:
+        """Who has a code for an output; never the codes."""
+        self._keeper(name)
+        return answer(
+            {"codes": [shown(each, self.site.timezone) for each in self.runtime.reader.codes(name)]}
+        )
+
+    def put_code(self, name: str, owner: str) -> Response:
+        """Give somebody a code."""
+        self._keeper(name)
+        body = json_body({"code", "days", "from", "to", "until", "once"})
+        if not owner.isprintable() or len(owner) > 60:
+            raise CallerError(
+                "bad-value", "This is not a name for an owner.", "Use up to 60 printable characters."
+            )
+        self.codes.put(name, owner, need(body, "code"), when_of(body, self.site.timezone))
+        return answer({"output": name, "owner": owner}, 201)
+
+    def drop_code(self, name: str, owner: str) -> Response:
+        """Take somebody's code away."""
+        self._keeper(name)
+        if not self.codes.drop(name, owner):
+            raise CallerError(
+                "unknown-name", f"{owner} has no code for {name}.", f"See: cairnwind code {name}."
+            )
+        return answer({"output": name, "owner": owner})
+
+    # --- small helpers ------------------------------------------------------------------------------------
+
+    def _by(self) -> str:
+        by = text(json_body({"by"}), "by").strip()
+        if not by or len(by) > 60:
+            raise CallerError("bad-value", "Nobody is named.", 'Send {"by": "Anna"}.')
+        return by
+
+    def _output(self, name: str) -> Any:
+        if name not in self.site.outputs:
+            raise unknown("output", name, self.site.outputs)
+        return self.site.outputs[name]
+
+    def _guarded(self, name: str) -> None:
+        if name not in {guard.output for guard in self.rules.guards}:
+            raise CallerError("bad-value", f"{name} has no guard.", "Turn it on without a code.")
+
+    def _keeper(self, name: str) -> None:
+        self._output(name)
+        if caller_key().role != "keep":
+            raise CallerError(
+                "role",
+                f"The key '{caller_key().name}' may not see to passcodes.",
+                "Use a key with the role keep.",
+            )
+        self._guarded(name)
+
+
+def _rule(name: str, kind: str, said: str, outputs: tuple[str, ...], state: str) -> dict[str, Any]:
+    return {"name": name, "kind": kind, "text": said, "outputs": list(outputs), "state": state}
