@@ -182,7 +182,17 @@ def open_(ctx: click.Context, output: str, as_json: bool) -> None:
 @as_json
 @click.pass_context
 def code(
-    ctx: click.Context, output: str, owner: str | None, give: bool, drop: bool, as_json: bool, **when: Any
+    ctx: click.Context,
+    output: str,
+    owner: str | None,
+    give: bool,
+    drop: bool,
+    as_json: bool,
+    days: str,
+    from_: str,
+    to: str,
+    until: str,
+    once: bool,
 ) -> None:
     """Passcodes of a guarded OUTPUT: who has one, and when it is good. Codes are never shown."""
     from cairnwind.cli import show

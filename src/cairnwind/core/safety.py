@@ -520,9 +520,7 @@ class Safety:
                 return Fact(False, "", 0)
             fuse = getattr(self.site.boards[board.name].facts, "watchdog", 0)
             if fuse and s.lost_at:
-                due = s.lost_at + fuse + MOST_COMING = 6
-"""Changes on their way that a condition is tried with, in every combination; with more it counts as not so."""
-WATCHDOG_MARGIN
+                due = s.lost_at + fuse + WATCHDOG_MARGIN
                 if due <= self.now.mono:
                     return Fact(False, "", due)
                 self._engine.at_mono_for(due, "ruled", name)
