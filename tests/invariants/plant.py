@@ -251,6 +251,9 @@ class Plant:
             self.onlooker.reset(self.mono, name)
         return self.outcomes[-1]
 
+    def engine_attests(self, output: str) -> None:
+        self.tell(ev.Attest(self.now, "attest", KEEPER, output, "anna"))
+
     # --- time ---------------------------------------------------------------------------------------------
 
     def later(self, after: int, do: Callable[[], None]) -> None:

@@ -156,7 +156,8 @@ def act(plant: Plant, draw: Draw) -> None:
     do(plant, draw)
 
 
-def _wish(plant: Plant, draw: Draw) -> None:
+def wish(plant: Plant, draw: Draw) -> None:
+    """Somebody wants something."""
     rank = draw.one(RANKS)
     life = draw.one((Lifetime("released"), lasting(draw.one((1, 8, 40)) * NS)))
     if rank is Rank.HAND:
@@ -173,8 +174,8 @@ def _wish(plant: Plant, draw: Draw) -> None:
 
 def _both(plant: Plant, draw: Draw) -> None:
     """Two clients at once."""
-    _wish(plant, draw)
-    _wish(plant, draw)
+    wish(plant, draw)
+    wish(plant, draw)
 
 
 def _release(plant: Plant, draw: Draw) -> None:
@@ -184,12 +185,14 @@ def _release(plant: Plant, draw: Draw) -> None:
         plant.release(output, slot)
 
 
-def _input(plant: Plant, draw: Draw) -> None:
+def turn_input(plant: Plant, draw: Draw) -> None:
+    """A contact moves."""
     name = draw.one(list(plant.contacts))
     plant.set_input(name, not plant.contacts[name])
 
 
-def _wait(plant: Plant, draw: Draw) -> None:
+def wait(plant: Plant, draw: Draw) -> None:
+    """Time passes."""
     plant.pass_time(draw.one((MS, 30 * MS, 200 * MS, NS, 3 * NS, 11 * NS, 70 * NS)))
 
 
@@ -224,7 +227,7 @@ def _reset(plant: Plant, draw: Draw) -> None:
 
 
 _OFTEN: tuple[tuple[int, Callable[[Plant, Draw], None]], ...] = (
-    (8, _wish), (3, _both), (3, _release), (6, _input), (10, _wait), (2, _cable), (2, _fail), (1, _weld), (1, _restart), (1, _jump), (1, _stop),
+    (8, wish), (3, _both), (3, _release), (6, turn_input), (10, wait), (2, _cable), (2, _fail), (1, _weld), (1, _restart), (1, _jump), (1, _stop),
     (3, _reset),
 )  # fmt: skip
 _LIKELY = [do for often, do in _OFTEN for _ in range(often)]

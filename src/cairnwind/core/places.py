@@ -43,7 +43,7 @@ class Fact(NamedTuple):
     text: str
     off_at: int
     leaving: bool = False
-    """It is told to go off, and its answer is awaited."""
+    """Nothing is known to keep it from going off when it is told to."""
 
 
 class Circle:

@@ -121,6 +121,7 @@ class Safety:
             if isinstance(rule, Needs):
                 watch = self.watches.add(rule.condition, self._need_told)
                 self._need_of[watch.number] = rule
+                watch.again = self._need_still
                 for name in rule.outputs:
                     self.of[name].needs.append((rule, watch))
                 for kind, name in rule.condition.about:
@@ -211,6 +212,10 @@ class Safety:
         if before and rule.grace:
             self._engine.at_mono_for(self.now.mono + rule.grace, "watch", str(watch.number))
         self._touch(rule.outputs)
+
+    def _need_still(self, watch: Watch) -> None:
+        """Those that wait for it learn what stands in the way now."""
+        self._touch(name for name in self._need_of[watch.number].outputs if self._engine.standing(name).refusal)
 
     def _trip_told(self, watch: Watch, before: Value) -> None:
         trip = self._trip_of[watch.number]
@@ -374,7 +379,7 @@ class Safety:
         only_time = all(gap.only_time for gap in gaps)
         text = " and ".join(dict.fromkeys(gap.text for gap in gaps))
         return Refusal(
-            "needs", f"'{rule.name}' needs {rule.condition.text}; {text}", "That has to change.", only_time,
+            "needs", f"'{rule.name}' needs {rule.condition.text}; {text}", "It may be on as soon as that is so.", only_time,
             self._expected(gaps) if only_time else None, rule.name,
         )  # fmt: skip
 
@@ -525,10 +530,10 @@ class Safety:
                     return Fact(False, "", due)
                 self._engine.at_mono_for(due, "ruled", name)
             return Fact(True, f"{name} is not known to be off: board {board.name} does not answer", 0)
-        if s.confirmed is None:
-            return Fact(True, f"{name} is not known to be off", 0, s.pending is not None and not s.attempts)
-        if s.confirmed.on or s.pending is not None:
-            return Fact(True, f"{name} is not confirmed off yet", 0, s.pending is not None and not s.attempts)
+        if s.confirmed is None or s.confirmed.on or s.pending is not None:
+            word = "known to be off" if s.confirmed is None else "confirmed off yet"
+            leaving = not s.attempts and (s.pending is not None or s.confirmed is not None)
+            return Fact(True, f"{name} is not {word}", 0, leaving)
         return Fact(False, "", s.off_at)
 
     def bid(self, s: Standing, wants: bool, wish: Any) -> None:
@@ -543,7 +548,12 @@ class Safety:
             ruled.bid = Bid(rank, place, s.granted, text)
 
     def _bids(self, circle: Circle) -> dict[str, Bid]:
-        return {name: bid for name in circle.outputs if (bid := self.of[name].bid) is not None}
+        found = {}
+        for name in circle.outputs:
+            bid = self.of[name].bid
+            if bid is not None:  # it may have been let go on since it asked
+                found[name] = bid._replace(holding=self._engine.standing(name).granted)
+        return found
 
     def give_places(self, s: Standing, batch: Iterable[str]) -> None:
         """Give the places of an output's circle anew, if anything in it has changed."""

@@ -10,7 +10,7 @@ from cairnwind.core.conditions import Condition, Days, Dependency, Hours, Memory
 class Watch:
     """One condition, what it was found to be last, and whom that concerns."""
 
-    __slots__ = ("condition", "left", "memory", "number", "tell", "value", "woken_mono", "woken_wall")
+    __slots__ = ("again", "condition", "left", "memory", "number", "tell", "value", "woken_mono", "woken_wall")
 
     def __init__(self, number: int, condition: Condition, tell: Callable[[Watch, Value], None]) -> None:
         self.number = number
@@ -21,6 +21,8 @@ class Watch:
         """Monotonic nanoseconds since which it is no longer true, or no longer false; None before that was known."""
         self.tell = tell
         """Called with what it was before, when it has become something else."""
+        self.again: Callable[[Watch], None] | None = None
+        """Called where it was asked again and is still not so: why it is not may have changed."""
         self.woken_mono: int | None = None
         self.woken_wall: int | None = None
         """When an entry in the engine's heaps wakes it."""
@@ -86,6 +88,8 @@ class Watches:
             if watch.value is not before:
                 watch.left = now.mono
                 changed.append((watch, before))
+            elif watch.again is not None and not watch.value:
+                watch.again(watch)
         for watch, before in changed:
             watch.tell(watch, before)
             if watch.value and watch.condition.momentary:
