@@ -160,7 +160,7 @@ def test_what_is_only_warned_of_has_its_arithmetic(tmp_path: Path) -> None:
         + lamp('frequency = "400 Hz"\ndraws = { supply = "rail", current = "80 mA" }\nswitch = { volts = "24 V", current = "10 A", rise = "9 us", fall = "9 us" }', "free:line-1")
         + '[output.fan]\nkind = "fan"\npin = "free:line-2"\nfrequency = "100 Hz"\ndraws = { supply = "rail", current = "50 mA" }\n'
     )  # fmt: skip
-    site, warnings = check_site(path)
+    site, warnings, _ = check_site(path)
     assert set(site.outputs) == {"lamp", "fan"}
     texts = [f"{finding.what} / {finding.remedy}" for finding in warnings.findings]
     assert any("0.08 * 400 Hz = 32 % of modulation" in text and "1250 Hz" in text for text in texts)

@@ -22,7 +22,7 @@ def checked(folder: Path, text: str) -> tuple[list[str], list[str]]:
     file = folder / "site.toml"
     file.write_text(HEAD + text, "utf-8")
     try:
-        _, warnings = check_site(file)
+        _, warnings, _ = check_site(file)
     except SiteFileError as error:
         return [f"{found.what}. {found.remedy}" for found in error.findings], []
     return [], [f"{found.what}. {found.remedy}" for found in warnings.findings]
@@ -107,7 +107,7 @@ def test_a_users_own_map_and_profile_beside_the_site_file(tmp_path: Path) -> Non
         tmp_path,
         text + '[output.x]\nkind = "lamp"\npin = "b:K1-3"\n[output.y]\nkind = "lamp"\npin = "c:line-7"\n',
     ) == ([], [])
-    site, _ = check_site(tmp_path / "site.toml")
+    site, _, _ = check_site(tmp_path / "site.toml")
     assert (site.outputs["x"].pin.line, site.boards["c"].facts.address) == (9, 0x73)
     ((error), *_), _ = checked(tmp_path, text + '[output.x]\nkind = "lamp"\npin = "b:line-3"\n')
     assert "Position K1-3 was perhaps meant" in error

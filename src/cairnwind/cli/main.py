@@ -275,7 +275,7 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
     from cairnwind.site import SiteFileError, check_site
 
     try:
-        site, warnings = check_site(site_file)
+        site, warnings, answers = check_site(site_file)
     except SiteFileError as error:
         if as_json:
             show.emit(
@@ -285,7 +285,8 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
         raise
     if as_json:
         told = [asdict(found) for found in warnings.findings]
-        show.emit({"file": site_file, "good": True, "findings": [], "warnings": told})
+        asked = [each._asdict() for each in answers]
+        show.emit({"file": site_file, "good": True, "findings": [], "warnings": told, "answers": asked})
         return
     if warnings.findings:
         click.echo("\n".join(_wrap(line) for line in warnings.shown().split("\n")) + "\n", err=True)
@@ -297,6 +298,19 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
     click.echo(
         f"{site_file} is good: {site.name}, {len(site.boards)} boards, {len(site.outputs)} outputs, {len(site.inputs)} inputs."
     )
+    if answers:
+        count_of = {
+            verdict: sum(each.verdict == verdict for each in answers)
+            for verdict in ("found", "excluded", "not decided")
+        }
+        click.echo(
+            f"Rules: {len(answers)} questions asked; {count_of['found']} faults found, {count_of['excluded']} excluded, {count_of['not decided']} not decided."
+        )
+    for each in answers:
+        if each.verdict == "not decided":
+            click.echo(
+                f"  not decided of {each.kind} '{each.rule}': {each.question} {each.what or 'There are too many states to look at.'}"
+            )
 
 
 # --- looking ----------------------------------------------------------------------------------------------

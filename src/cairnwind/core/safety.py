@@ -215,7 +215,9 @@ class Safety:
 
     def _need_still(self, watch: Watch) -> None:
         """Those that wait for it learn what stands in the way now."""
-        self._touch(name for name in self._need_of[watch.number].outputs if self._engine.standing(name).refusal)
+        self._touch(
+            name for name in self._need_of[watch.number].outputs if self._engine.standing(name).refusal
+        )
 
     def _trip_told(self, watch: Watch, before: Value) -> None:
         trip = self._trip_of[watch.number]

@@ -10,7 +10,17 @@ from cairnwind.core.conditions import Condition, Days, Dependency, Hours, Memory
 class Watch:
     """One condition, what it was found to be last, and whom that concerns."""
 
-    __slots__ = ("again", "condition", "left", "memory", "number", "tell", "value", "woken_mono", "woken_wall")
+    __slots__ = (
+        "again",
+        "condition",
+        "left",
+        "memory",
+        "number",
+        "tell",
+        "value",
+        "woken_mono",
+        "woken_wall",
+    )
 
     def __init__(self, number: int, condition: Condition, tell: Callable[[Watch, Value], None]) -> None:
         self.number = number

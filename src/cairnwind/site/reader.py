@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from cairnwind.boards import maps
 from cairnwind.boards.facts import Broker
@@ -17,6 +17,9 @@ from cairnwind.core.quantities import duration, parse
 from cairnwind.core.settings import KINDS
 from cairnwind.site import convert, links, loads, pins, scan, syntax, wiring
 from cairnwind.site.trouble import Finding, Findings, SiteFileError
+
+if TYPE_CHECKING:
+    from cairnwind.core.checking import Found
 
 T = TypeVar("T")
 _NAME = re.compile(r"[a-z][a-z0-9]*(?:-[a-z0-9]+)*")
@@ -57,13 +60,19 @@ def read_site(path: str | Path) -> Site:
     return _read(path)[0]
 
 
-def check_site(path: str | Path) -> tuple[Site, Findings]:
-    """Like `read_site`, with scenes and schedules, and what the check warns of."""
+def check_site(path: str | Path) -> tuple[Site, Findings, list[Found]]:
+    """Like `read_site`, with scenes, schedules and rules; what the check warns of, and what it asked of the rules."""
     from cairnwind.site.plans import check_plan
+    from cairnwind.site.rules import check_rules
 
     site, reader = _read(path)
-    _, doubts = check_plan(site, warn=True)
-    return site, Findings(str(path), [*reader.warnings, *doubts.findings], reader.text)
+    planned, doubts = check_plan(site, warn=True)
+    answers, more = check_rules(site, planned)
+    return (
+        site,
+        Findings(str(path), [*reader.warnings, *doubts.findings, *more.findings], reader.text),
+        answers,
+    )
 
 
 def read_text(text: str, path: str) -> Site:

@@ -5,10 +5,12 @@ As with the plan, the languages take longer to load than all that is needed to m
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from typing import Any, TypeVar
 
-from cairnwind.core import rules
+from cairnwind.core import checking, rules
+from cairnwind.core.checking import Found
 from cairnwind.core.errors import CallerError
 from cairnwind.core.interlocks import Excludes, Guard, Interlock, Limit
 from cairnwind.core.model import Site
@@ -16,7 +18,7 @@ from cairnwind.core.reflexes import Rule
 from cairnwind.core.rules import Language, Rules
 from cairnwind.core.schedules import Planned
 from cairnwind.site.reader import Reader
-from cairnwind.site.trouble import SiteFileError
+from cairnwind.site.trouble import Findings, SiteFileError
 
 T = TypeVar("T", Interlock, Rule)
 CANNOT_TELL = ("strip",)
@@ -55,6 +57,27 @@ def read_rules(site: Site, planned: Planned) -> Rules:
     if reader.findings:
         raise SiteFileError(path, reader.findings, text)
     return Rules((*own, *rules.of_supplies(site, own)), tuple(follow), guards)
+
+
+def check_rules(site: Site, planned: Planned) -> tuple[list[Found], Findings]:
+    """The answers to all questions about the rules, and what they found with its place. Raises `SiteFileError`."""
+    found = read_rules(site, planned)
+    answers = checking.check(site, found, planned.schedules, time.time_ns())
+    path, text = site.source
+    reader = Reader(path, text)
+    for each in answers:
+        if each.verdict != "found":
+            continue
+        error = CallerError("", each.what, f"To see it: {each.example}.")
+        if each.kind == "output":
+            reader.point(("output", each.rule), each.rule, error, key=True, grave=False)
+            continue
+        names = [table.get("name") for table in _tables(reader, each.kind)]
+        if each.rule in names:
+            reader.point((each.kind, names.index(each.rule), "name"), each.rule, error, grave=False)
+        else:
+            reader.point(("supply",), each.rule, error, key=True, grave=False)
+    return answers, Findings(path, reader.warnings, text)
 
 
 def the_language(site: Site, found: Rules) -> Language:
