@@ -9,10 +9,11 @@
   import { apply, mode, toggle } from './lib/mode.svelte'
   import PhraseField from './lib/PhraseField.svelte'
   import PlaceCard from './lib/PlaceCard.svelte'
+  import Watchful from './lib/Watchful.svelte'
 
   // The page is in the address, so that it can be kept and come back to: #now, or #boards/shelf.
   let address = $state(location.hash.slice(1))
-  const pages = ['now', 'plan', 'records', 'boards', 'signals', 'bench']
+  const pages = ['now', 'plan', 'records', 'rules', 'boards', 'signals', 'bench']
   const page = $derived(pages.find((each) => address === each || address.startsWith(`${each}/`)) ?? 'now')
   const boardShown = $derived(address.startsWith('boards') ? decodeURIComponent(address.slice('boards/'.length)) : null)
   const down = $derived(Object.values(live.boards).filter((board) => !board.up))
@@ -63,6 +64,7 @@
         <a href="#now" aria-current={page === 'now' ? 'page' : undefined}>Now</a>
         <a href="#plan" aria-current={page === 'plan' ? 'page' : undefined}>Plan</a>
         <a href="#records" aria-current={page === 'records' ? 'page' : undefined}>Records</a>
+        <a href="#rules" aria-current={page === 'rules' ? 'page' : undefined}>Rules</a>
         <a href="#signals" aria-current={page === 'signals' ? 'page' : undefined}>Signals</a>
         <a href="#boards/" aria-current={page === 'boards' ? 'page' : undefined}>Boards</a>
         <a href="#bench" aria-current={page === 'bench' ? 'page' : undefined}>Bench</a>
@@ -72,6 +74,7 @@
     {/if}
     <button type="button" class="btn btn-sm preset-outlined-surface-300-700" onclick={toggle}>{mode.dark ? 'Go light' : 'Go dark'}</button>
   </header>
+  {#if live.phase === 'live'}<Watchful />{/if}
 
   {#if live.phase === 'signed out'}
     <main class="door">
@@ -85,6 +88,8 @@
     {#await import('./lib/PlanPage.svelte') then { default: PlanPage }}<PlanPage />{/await}
   {:else if live.phase === 'live' && page === 'records'}
     {#await import('./lib/RecordsPage.svelte') then { default: RecordsPage }}<RecordsPage />{/await}
+  {:else if live.phase === 'live' && page === 'rules'}
+    {#await import('./lib/RulesPage.svelte') then { default: RulesPage }}<RulesPage />{/await}
   {:else if live.phase === 'live' && page === 'signals'}
     {#await import('./lib/SignalsPage.svelte') then { default: SignalsPage }}<SignalsPage />{/await}
   {:else if live.phase === 'live' && page === 'bench'}

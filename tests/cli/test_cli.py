@@ -66,8 +66,10 @@ def test_json_for_scripts(running: Running) -> None:
     assert json.loads(running.cli("journal", "--json", "-n", "1").stdout)[0]["sequence"] > 1
     assert json.loads(running.cli("stop", "--json").stdout)["outcome"] == "driving"
     good = json.loads(cairnwind("check", str(SITE_FILE), "--json").stdout)
-    (overlap,) = good.pop("warnings")
+    overloaded, overlap = good.pop("warnings")
+    assert {each["verdict"] for each in good.pop("answers")} == {"excluded"}
     assert good == {"file": str(SITE_FILE), "good": True, "findings": []}
+    assert overloaded["what"].startswith("supply coil-rail gives 250 mA")
     assert overlap["what"].startswith("'late window' and 'shop window' both want window, first from")
 
 

@@ -4,6 +4,7 @@
   import * as api from './api'
   import Cairn from './Cairn.svelte'
   import ColourField from './ColourField.svelte'
+  import Keypad from './Keypad.svelte'
   import LevelSlider from './LevelSlider.svelte'
   import ProgramPanel from './ProgramPanel.svelte'
   import TuneField from './TuneField.svelte'
@@ -14,6 +15,7 @@
 
   let open = $state(false)
   let composing = $state(false)
+  let keypad = $state(false)
   let why = $state<Why>()
 
   const is = $derived(output.confirmed?.words ?? 'unknown')
@@ -23,6 +25,7 @@
     : output.state === 'driving' ? `on its way to ${output.driven?.words ?? output.allowed.words}`
     : `${output.state}: ${output.reason || 'tried again'}`,
   )
+  const guarded = $derived(live.guarded.includes(output.name))
   const claimed = $derived(output.claims.some((claim) => claim.rank === 'person'))
 
   // the reason is asked for anew whenever the output changes while it is open
@@ -39,6 +42,9 @@
     <span class="aside" class:wary={!['confirmed', 'driving', 'running'].includes(output.state)} title={aside}>{aside}</span>
   </div>
   <output class="is" class:on={output.confirmed?.on} aria-label="{output.label} is {is}">{is}</output>
+  {#if guarded && !output.wanted.on}
+    <button type="button" class="btn preset-outlined-surface-500 action" aria-expanded={keypad} onclick={() => (keypad = !keypad)} aria-label="Open {output.label} with a passcode">Code …</button>
+  {:else}
   <button
     type="button" class="btn {output.wanted.on ? 'preset-tonal-primary' : 'preset-outlined-surface-500'} action"
     disabled={output.takes === 'drive' && !output.wanted.on}
@@ -48,7 +54,9 @@
   >
     {output.wanted.on ? 'Turn off' : output.takes === 'tone' ? 'Sound' : 'Turn on'}
   </button>
+  {/if}
   <button type="button" class="btn btn-sm why" aria-expanded={open} aria-label="Why is {output.label} {is}?" onclick={() => (open = !open)}>Why</button>
+  {#if guarded && keypad}<Keypad {output} done={() => (keypad = false)} />{/if}
   {#if output.takes === 'colour'}
     <div class="level"><ColourField {output} /></div>
   {:else if output.takes === 'tone'}

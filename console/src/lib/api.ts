@@ -1,6 +1,6 @@
 // Every address of the service that the console uses. No component knows any.
 
-import type { BoardWhole, CalendarLine, Difference, Dry, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Rehearsal, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
+import type { Answer, BoardWhole, CalendarLine, Difference, Dry, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
 
 const V1 = '/api/v1'
 
@@ -31,6 +31,12 @@ export const release = (output: string) => call('DELETE', `/outputs/${output}/cl
 export const stop = () => call('PUT', '/all-stop', {})
 export const resetStop = () => call('DELETE', '/all-stop')
 export const why = (output: string): Promise<Why> => call('GET', `/outputs/${output}/why`)
+export const rules = (): Promise<Rule[]> => call('GET', '/rules').then((form) => form.rules)
+export const ask = (question: string): Promise<Answer> => call('POST', '/questions', { question })
+export const resetTrip = (trip: string, by: string) => call('POST', `/trips/${encodeURIComponent(trip)}/reset`, { by })
+export const acknowledge = (alarm: string, by: string) => call('POST', `/alarms/${encodeURIComponent(alarm)}/acknowledgement`, { by })
+export const resume = (reflex: string) => call('POST', `/reflexes/${encodeURIComponent(reflex)}/resume`, {})
+export const openGuarded = (output: string, code: string) => call('POST', `/outputs/${output}/open`, { code })
 export const run = (output: string, program: ProgramForm | string) => call('POST', '/claims', { output, program })
 export const preview = (output: string, program: ProgramForm): Promise<Preview> => call('POST', '/programs/preview', { output, program })
 export const tunes = (): Promise<Tune[]> => call('GET', '/tunes')

@@ -17,6 +17,8 @@ export const live = $state({
   keeps: false,
   pads: [] as Pad[],
   tunes: [] as Tune[],
+  /** Outputs that open with a passcode. */
+  guarded: [] as string[],
   /** Counts the changes of the plan, so that who shows it looks again. */
   planned: 0,
   notes: [] as { id: number; sentence: string; remedy: string }[],
@@ -35,6 +37,7 @@ export async function open(): Promise<void> {
   try {
     live.keeps = (await api.who()).role === 'keep'
     ;[live.pads, live.tunes] = await Promise.all([api.pads(), api.tunes()])
+    live.guarded = (await api.rules()).filter((rule) => rule.kind === 'guard').map((rule) => rule.name)
   } catch (error) {
     if (error instanceof Problem && error.code !== 'no-service') {
       live.phase = 'signed out'

@@ -3,7 +3,7 @@
 export interface Setting { level: number; on: boolean; words: string; colour?: string; hertz?: number; drive?: number; program?: string }
 export interface Output {
   name: string; label: string; place: string; kind: string; pin: string; line: number; board: string
-  dimmable: boolean; takes: 'level' | 'colour' | 'tone' | 'drive'; state: 'confirmed' | 'driving' | 'running' | 'retrying' | 'blocked' | 'unreachable' | 'fault'
+  dimmable: boolean; takes: 'level' | 'colour' | 'tone' | 'drive'; state: 'confirmed' | 'driving' | 'running' | 'retrying' | 'blocked' | 'waiting' | 'unreachable' | 'fault'
   wanted: Setting; allowed: Setting; driven: Setting | null; confirmed: Setting | null
   by: string; gate: string; reason: string; claims: { id: number; rank: string; setting: Setting }[]
 }
@@ -26,7 +26,12 @@ export interface Wire { frames: Frame[]; rounds_a_second: number; errors: number
 export interface Site {
   name: string; timezone: string; recording: boolean; trouble: string
   all_stop: { stopped: boolean; since?: string; by?: string; reason?: string }
+  trips: Trip[]; alarms: Alarm[]; suspended: { reflex: string; why: string }[]
 }
+export interface Trip { name: string; since: string; cause: string; outputs: string[] }
+export interface Alarm { name: string; severity: string; cause: string; still_so: boolean; since: string; acknowledged_by: string | null }
+export interface Rule { name: string; kind: string; text: string; outputs: string[]; state: string }
+export interface Answer { question: string; so: boolean | null; instead: string[] }
 export interface Picture { site: Site; outputs: Output[]; inputs: Input[]; boards: Board[] }
 export interface Why { output: string; sentence: string; remedy: string; steps: { stage: string; text: string }[] }
 export interface Ending { command: string; output: string | null; ending: string; text: string }

@@ -17,6 +17,7 @@ CODES = {
     "key": (7, "not allowed: key, role or sign-in; a device that this user may not open"),
     "role": (7, "not allowed: key, role or sign-in; a device that this user may not open"),
     "sign-in": (7, "not allowed: key, role or sign-in; a device that this user may not open"),
+    "reload": (8, "the site file, a map or a profile has errors, or cannot be read"),
     "site-file": (8, "the site file, a map or a profile has errors, or cannot be read"),
     "no-file": (8, "the site file, a map or a profile has errors, or cannot be read"),
     "store": (9, "state folder, database, port or secret cannot be used"),

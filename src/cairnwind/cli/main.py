@@ -27,7 +27,9 @@ ELSEWHERE = {
     **dict.fromkeys(("plan", "timers", "records"), "planning"),
     "firmware": "firmware",
     "rehearse": "rehearse",
-    **dict.fromkeys(("rules", "ask", "reset", "alarms", "attest", "open", "code", "resume"), "safe"),
+    **dict.fromkeys(
+        ("rules", "ask", "reset", "alarms", "attest", "open", "code", "resume", "reload"), "safe"
+    ),
 }
 """Commands and the modules that have them."""
 
@@ -343,13 +345,14 @@ def look(ctx: click.Context, name: str | None, by_board: bool, as_json: bool) ->
 
 @main.command()
 @an_output
+@click.option("--at", metavar="TIME", help="Why it was so then: 2026-11-23T18:00, in the site's zone.")
 @as_json
 @click.pass_context
-def why(ctx: click.Context, output: str, as_json: bool) -> None:
-    """Why an output is as it is, from wish to pin."""
+def why(ctx: click.Context, output: str, at: str | None, as_json: bool) -> None:
+    """Why an output is as it is, from wish to pin; or as it was, as far back as the journal reaches."""
     from cairnwind.cli import show
 
-    form = _site(ctx).why(output)
+    form = _site(ctx).why(output, at)
     show.emit(form) if as_json else show.why(form)
 
 

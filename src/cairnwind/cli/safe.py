@@ -146,6 +146,14 @@ def resume(ctx: click.Context, reflex: str, as_json: bool) -> None:
 
 
 @main.command()
+@as_json
+@click.pass_context
+def reload(ctx: click.Context, as_json: bool) -> None:
+    """Have the service read its site file anew. On any mistake in it everything stays as it was."""
+    _say(ctx, _site(ctx).reload(), as_json)
+
+
+@main.command()
 @an_output
 @by_whom
 @as_json

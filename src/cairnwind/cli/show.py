@@ -121,7 +121,7 @@ def why(form: dict[str, Any]) -> None:
     from rich.text import Text
 
     out = console()
-    out.print(Text(f"{form['output']} is {form['sentence']}", style="bold"))
+    out.print(Text(f"{form['output']}: {form['sentence']}", style="bold"))
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
     table.add_column(style="dim", no_wrap=True)
     table.add_column()

@@ -319,6 +319,10 @@ class Site:
         """Whether something is so now: 'kiln-vent is on for 30 s'. ``so`` is None where that is not known."""
         return self._post("/questions", {"question": question})
 
+    def reload(self) -> Outcome:
+        """Have the service read its site file anew: rules, scenes, schedules, groups. Needs a key with the role keep."""
+        return _outcome(self.call("POST", "/site-file/reload", {}))
+
     def trips(self) -> list[dict[str, Any]]:
         """Trips that are latched."""
         found: list[dict[str, Any]] = self._dict("/trips")["trips"]
@@ -383,6 +387,10 @@ class Site:
     def output(self, name: str) -> dict[str, Any]:
         """One output."""
         return self._dict(f"/outputs/{quote(name, safe='')}")
+
+    def input(self, name: str) -> dict[str, Any]:
+        """One input: what its line shows, and what counts."""
+        return self._dict(f"/inputs/{quote(name, safe='')}")
 
     def inputs(self) -> list[dict[str, Any]]:
         """Every input."""
@@ -455,9 +463,10 @@ class Site:
         """How a lamp or a fan answers its level: level, duty and the timer's count."""
         return self._dict(f"/outputs/{quote(output, safe='')}/curve")
 
-    def why(self, output: str) -> dict[str, Any]:
-        """Why an output is as it is: sentence, steps, remedy."""
-        return self._dict(f"/outputs/{quote(output, safe='')}/why")
+    def why(self, output: str, at: str | None = None) -> dict[str, Any]:
+        """Why an output is as it is, or was at a time: sentence, steps, remedy."""
+        then = f"?at={quote(at, safe='')}" if at else ""
+        return self._dict(f"/outputs/{quote(output, safe='')}/why{then}")
 
     def journal(
         self,
@@ -608,6 +617,8 @@ class Hold:
     def __enter__(self) -> Hold:
         self.outcome = _outcome(self._site.call("POST", "/claims", self._body))
         claim = self.outcome.form["claim"]
+        if claim is None:  # a later off has overtaken it
+            raise CallerError("no-claim", f"{self._body['output']}: {self.outcome.reason}.", "Hold it again.")
         from cairnwind.core.quantities import NS, duration
 
         pause = duration(self._body["lease"]) / NS / RENEWALS

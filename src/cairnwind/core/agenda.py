@@ -472,6 +472,27 @@ class Agenda:
         self.schedules.pop(name, None)
         self._walkers.pop(name, None)
 
+    def reload(self, schedules: Iterable[Schedule]) -> None:
+        """The site file's schedules are these now; those that did not change go on as they are."""
+        fresh = {schedule.name: schedule for schedule in schedules}
+        for name, schedule in list(self.schedules.items()):
+            if schedule.origin == "site file" and (
+                name not in fresh or fresh[name].course.text != schedule.course.text
+            ):
+                if name in self.running:
+                    self._finish(name, "the site file has changed")
+                self._remove(name)
+        for schedule in fresh.values():
+            known = self.schedules.get(schedule.name)
+            if known is None or known.origin == "site file":
+                again = (
+                    schedule
+                    if known is None
+                    else replace(schedule, enabled=known.enabled, skipped=known.skipped)
+                )
+                self._take(again)
+        self.look(list(self.schedules))
+
     def jumped(self) -> None:
         """The wall clock was set: the plan is where it should be by now."""
         self.look(list(self.schedules))

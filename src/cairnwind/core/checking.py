@@ -22,7 +22,7 @@ from cairnwind.core.engine import Engine
 from cairnwind.core.interlocks import Excludes, Interlock, Limit, Needs, Trip
 from cairnwind.core.model import Site
 from cairnwind.core.plan import Schedule, overlap
-from cairnwind.core.quantities import NS
+from cairnwind.core.quantities import NS, show_amount
 from cairnwind.core.reflexes import Alarm, Reflex
 from cairnwind.core.rules import Rules
 from cairnwind.core.settings import Setting
@@ -400,9 +400,8 @@ def _limits(rules: Rules) -> Iterator[Found]:
         if isinstance(rule, Limit):
             large = [name for name, weight in rule.weights.items() if weight > rule.most]
             question = "is there room for each of its outputs alone?"
-            unit = {"": "", "A": " A", "W": " W"}[rule.unit]
             for name in large:
-                what = f"{name} alone needs {float(rule.weights[name]):g}{unit}, and '{rule.name}' allows {float(rule.most):g}{unit}"
+                what = f"{name} alone needs {show_amount(rule.weights[name], rule.unit)}, and '{rule.name}' allows {show_amount(rule.most, rule.unit)}"
                 yield Found(
                     "found",
                     rule.name,

@@ -69,6 +69,9 @@ class View(Protocol):
     def wrong_codes(self, output: str, span: int) -> int:
         """How many wrong codes a guarded output was given in the last ``span`` nanoseconds."""
 
+    def unsure(self, output: str) -> bool:
+        """Whether an output is on its way from off to on or back, so that nobody knows which it is at this moment."""
+
     def clock_right(self) -> bool:
         """Whether the wall clock is to be believed."""
 
@@ -375,10 +378,16 @@ class Lasting(Node):
 
     inside: Node
     span: int
+    outputs: tuple[str, ...] = ()
+    """What its inside says of outputs: while one of them is on its way nothing lasts."""
 
     def look(self, view: View, memory: Memory) -> Value:
         """See `Node.look`."""
         found, now = self.inside.look(view, memory), view.now.mono
+        if found and not memory.frozen and any(view.unsure(name) for name in self.outputs):
+            memory.since.pop(self.number, None)
+            memory.was[self.number] = None
+            return None if memory.denied else False
         if not memory.frozen and found is not True:
             memory.since.pop(self.number, None)
             memory.was[self.number] = found

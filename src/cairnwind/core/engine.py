@@ -442,6 +442,46 @@ class Engine:
     def _reset_trip(self, event: ev.ResetTrip) -> None:
         self.safety.reset(event)
 
+    def _reload(self, event: ev.Reload) -> None:
+        """Other rules hold from now on; what the old ones remember by name is kept."""
+        sequence = self.number()
+        self.site = event.site
+        old = self.safety
+        for s in self._standings.values():
+            s.ruled = None
+            s.going = s.keeping = s.refusal = None
+        self.safety = Safety(self)
+        self.safety.arm(event.interlocks, event.guards)
+        self.safety.succeed(old)
+        raised = tuple(self.reflexes.raised.values())
+        self.reflexes = Reflexes(self)
+        self.reflexes.arm(event.reflexes)
+        self.reflexes.start(raised)
+        self.agenda.reload(event.schedules)
+        for name in event.changed:
+            s = self._standings[name]
+            s.homing, s.granted = True, False
+        for name in self._standings:
+            self._touched[name] = None
+        self._effects += [ev.Changed("site", ""), ev.Changed("plan", "")]
+        text = f"the site file is read anew: {len(event.interlocks)} interlocks, {len(event.reflexes)} reflexes, {len(event.schedules)} schedules"
+        self.record(sequence, "command", "", text, event, {"verb": "reload"})
+        self._effects.append(ev.Outcome(event.command, sequence, self.word, "", text))
+
+    def _probe(self, event: ev.Probe) -> None:
+        s = self._standings[event.output]
+        refusal = self.keeper.refusal(s.output)
+        if refusal is None and s.ruled is not None:
+            refusal = self.safety.refusal(s, starting=not s.granted) or self.safety.room(s, Rank.PERSON)
+        board = self._boards[s.output.pin.board]
+        if refusal is None and not board.up:
+            refusal = Refusal(
+                "link", f"board {board.name} does not answer: {board.reason}", "See to the board."
+            )
+        word = "driving" if refusal is None else "waiting" if refusal.only_time else "refused"
+        reason, remedy = (refusal.reason, refusal.remedy) if refusal else ("", "")
+        self._effects.append(ev.Outcome(event.command, self.sequence, word, event.output, reason, remedy))
+
     def _resume(self, event: ev.Resume) -> None:
         self.reflexes.resume(event)
 
@@ -539,7 +579,7 @@ class Engine:
         if not s.confirmed.on and (was is None or was.on or awaited is not None):
             s.off_at = self.now.mono
             if s.ruled is not None:
-                self.safety.went_off(s)
+                self.safety.went_off(s, was_on=was is not None and was.on)
         if s.ruled is not None:
             s.attested = False
             self.safety.moved(s)
@@ -1151,6 +1191,8 @@ class Engine:
             s.watched = True
             self._push(self._mono, s.sent + ANSWER_WITHIN, "answer", s.output.name)
         self._drives.append(ev.Drive(s.output.name, s.generation, target))
+        if s.confirmed is not None and s.confirmed.on != target.on:
+            self.safety.watches.mark("output", s.output.name)  # a 'for' about it begins anew
         if s.ruled is not None and target != s.confirmed:
             self.safety.moved(s)
 
@@ -1605,7 +1647,7 @@ _HANDLERS: dict[type, Callable[[Engine, Any], None]] = {
     ev.Do: Engine._do, ev.Extend: Engine._extend, ev.ChangeTimer: Engine._change_timer, ev.Plan: Engine._plan,
     ev.Overtaken: Engine._overtaken, ev.Wish: Engine.wish, ev.Renew: Engine._renew, ev.Release: Engine.release,
     ev.AllStop: Engine.all_stop, ev.ResetStop: Engine._reset_stop, ev.ResetTrip: Engine._reset_trip, ev.Attest: Engine._attest,
-    ev.Resume: Engine._resume, ev.Acknowledge: Engine._acknowledge, ev.Open: Engine._open, ev.WrongCode: Engine._wrong_code, ev.Lock: Engine._lock, ev.Unlock: Engine._unlock,
+    ev.Probe: Engine._probe, ev.Reload: Engine._reload, ev.Resume: Engine._resume, ev.Acknowledge: Engine._acknowledge, ev.Open: Engine._open, ev.WrongCode: Engine._wrong_code, ev.Lock: Engine._lock, ev.Unlock: Engine._unlock,
     ev.Confirmed: Engine._confirmed, ev.Answers: Engine._answers, ev.Failed: Engine._failed, ev.LinkUp: Engine._link_up,
     ev.LinkLost: Engine._link_lost, ev.InputSeen: Engine._input_seen, ev.Recording: Engine._set_recording,
     ev.TryPin: Engine._try_pin, ev.EndTry: Engine._end_try, ev.TrialFailed: Engine._trial_failed,

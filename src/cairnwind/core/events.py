@@ -14,7 +14,7 @@ from cairnwind.core.claims import Claim, Instant, Lifetime, Rank, Source
 from cairnwind.core.course import Course, Timer
 from cairnwind.core.fact import fact
 from cairnwind.core.interlocks import Guard, Interlock, Latched, Raised, Stop, Tag
-from cairnwind.core.model import Pin
+from cairnwind.core.model import Pin, Site
 from cairnwind.core.programs import Program
 from cairnwind.core.settings import Setting
 from cairnwind.core.trials import Trial
@@ -104,6 +104,32 @@ class Attest:
     source: Source
     output: str
     by: str
+
+
+@fact
+class Probe:
+    """Ask what would stand in the way if a person wanted an output on. Changes nothing and is not recorded."""
+
+    at: Instant
+    command: str
+    source: Source
+    output: str
+
+
+@fact
+class Reload:
+    """Rules and the site file's schedules anew. What the site is wired of is the same."""
+
+    at: Instant
+    command: str
+    source: Source
+    site: Site
+    interlocks: tuple[Interlock, ...] = ()
+    reflexes: tuple[Rule, ...] = ()
+    guards: tuple[Guard, ...] = ()
+    schedules: tuple[Schedule, ...] = ()
+    changed: tuple[str, ...] = ()
+    """Outputs that other rules concern than before: they are safe before they are anything else."""
 
 
 @fact
@@ -267,6 +293,8 @@ Command = (
     | ResetStop
     | ResetTrip
     | Attest
+    | Probe
+    | Reload
     | Resume
     | Acknowledge
     | Open

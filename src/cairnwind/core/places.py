@@ -20,10 +20,9 @@ from fractions import Fraction
 from typing import NamedTuple
 
 from cairnwind.core.interlocks import Excludes, Limit, Refusal
-from cairnwind.core.quantities import show_duration
+from cairnwind.core.quantities import show_amount, show_duration
 
 Shared = Excludes | Limit
-UNITS = {"": "", "A": " A", "W": " W"}
 
 
 class Bid(NamedTuple):
@@ -180,15 +179,19 @@ class Circle:
         return refusal
 
     def _too_much(self, rule: Limit, name: str, placed: Mapping[str, None], used: Fraction) -> str:
-        mine, unit = rule.weights[name], UNITS[rule.unit]
+        mine = rule.weights[name]
+
+        def show(amount: Fraction) -> str:
+            return show_amount(amount, rule.unit)
+
         have = _names([each for each in rule.outputs if each in placed])
         if mine > rule.most:
-            return f"'{rule.name}' allows {float(rule.most):g}{unit}, and {name} alone needs {float(mine):g}{unit}"
+            return f"'{rule.name}' allows {show(rule.most)}, and {name} alone needs {show(mine)}"
         if not rule.unit:
             return f"'{rule.name}' lets {float(rule.most):g} of them be on, and {have} {'is' if used == 1 else 'are'}"
         return (
-            f"'{rule.name}' allows {float(rule.most):g}{unit}: {have} {'needs' if len(placed) == 1 else 'need'} {float(used):g}{unit}, "
-            f"and {name} would need {float(mine):g}{unit} more"
+            f"'{rule.name}' allows {show(rule.most)}: {have} {'needs' if len(placed) == 1 else 'need'} {show(used)}, "
+            f"and {name} would need {show(mine)} more"
         )
 
     def _remedy(self, rule: Limit, name: str) -> str:

@@ -87,6 +87,16 @@ def show_duration(ns: int) -> str:
     return f"{ns / 10**6:.10g} ms"
 
 
+def show_amount(amount: Fraction, unit: str) -> str:
+    """Amperes, watts or a mere number in the size that people would use: '250 mA', '9 kW', '2'."""
+    value = float(amount)
+    if unit == "A" and value < 1:
+        return f"{value * 1000:.10g} mA"
+    if unit == "W" and value >= 1000:
+        return f"{value / 1000:.10g} kW"
+    return f"{value:.10g} {unit}".strip()
+
+
 def about(ns: int) -> str:
     """A duration rounded to what people would say: '1.8 s'."""
     return (

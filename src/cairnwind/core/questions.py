@@ -321,7 +321,9 @@ class _Maker:
         span = tree.children[-1].payload
         if any(isinstance(node, co.Becomes) for node in Condition("", inside).nodes):
             raise PhraseError("A moment does not last.", "Say 'is' instead of 'becomes'.", *_where(tree))
-        return co.Lasting(next(self._number), f"{_bound(inside)} for {show_duration(span)}", inside, span)
+        outputs = tuple(name for kind, name in Condition("", inside).about if kind == "output")
+        text = f"{_bound(inside)} for {show_duration(span)}"
+        return co.Lasting(next(self._number), text, inside, span, outputs)
 
     def things(self, tree: Any) -> tuple[str, list[Thing]]:
         """The subject of a test: 'any', 'all' or nothing, and the things that are meant."""

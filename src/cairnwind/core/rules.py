@@ -22,7 +22,7 @@ from cairnwind.core.course import Course
 from cairnwind.core.errors import CallerError, unknown
 from cairnwind.core.interlocks import Excludes, Guard, Interlock, Limit, Needs, Pace, Trip
 from cairnwind.core.model import Site
-from cairnwind.core.quantities import NS, duration, parse, show_duration
+from cairnwind.core.quantities import NS, duration, parse, show_amount, show_duration
 from cairnwind.core.reflexes import SEVERITIES, Alarm, Reflex, Regulator, Rule
 from cairnwind.core.words import Vocabulary
 
@@ -292,8 +292,7 @@ def said(rule: Interlock) -> str:
             gap = f", {show_duration(rule.gap)} apart" if rule.gap else ""
             return f"at most one of {names} is on{gap}"
         case Limit():
-            unit = {"": " of them", "A": " A", "W": " W"}[rule.unit]
-            return f"{names}: at most {float(rule.most):g}{unit}"
+            return f"{names}: at most {show_amount(rule.most, rule.unit)}{'' if rule.unit else ' of them'}"
         case Trip():
             return f"{'everything' if len(rule.outputs) > 6 else names} goes to safe and stays there when {rule.condition.text}"
         case Pace():
@@ -304,6 +303,22 @@ def said(rule: Interlock) -> str:
             ]
             parts += [f"at most {rule.starts} starts in any hour"] if rule.starts else []
             return f"{names}: {', '.join(parts)}"
+
+
+def changed_outputs(old: Rules, new: Rules) -> tuple[str, ...]:
+    """Outputs that other interlocks or guards concern than before."""
+
+    def known(rules: Rules) -> dict[str, set[str]]:
+        found: dict[str, set[str]] = {}
+        for rule in rules.interlocks:
+            for name in rule.outputs:
+                found.setdefault(name, set()).add(f"{rule.name}: {said(rule)}")
+        for guard in rules.guards:
+            found.setdefault(guard.output, set()).add(f"guard {guard.opens}")
+        return found
+
+    before, after = known(old), known(new)
+    return tuple(name for name, each in after.items() if each - before.get(name, set()))
 
 
 # --- what follows from what is so -----------------------------------------------------------------------------

@@ -139,6 +139,24 @@ class Safety:
         for name, ruled in self.of.items():
             self._engine.standing(name).ruled = ruled
 
+    def succeed(self, old: Safety) -> None:
+        """Take over what other rules before remember by name."""
+        for name, ruled in self.of.items():
+            before = old.of.get(name)
+            if before is not None:
+                ruled.on_at, ruled.off_of, ruled.place = before.on_at, before.off_of, before.place
+                ruled.starts, ruled.rested, ruled.running = before.starts, before.rested, before.running
+        self._last_start.update(
+            {name: at for name, at in old._last_start.items() if name in self._last_start}
+        )
+        self.wrong = old.wrong
+        self._open_until = {name: at for name, at in old._open_until.items() if name in self.guards}
+        self._engine.keeper.shut -= self._open_until.keys()
+        latched = list(self._engine.keeper.trips.values())
+        for trip in latched:
+            self._engine.keeper.unlatch(trip.name)
+        self.take_up(latched)
+
     # --- what conditions see ------------------------------------------------------------------------------
 
     @property
@@ -184,6 +202,11 @@ class Safety:
         """How many wrong codes it was given in the last ``span`` nanoseconds."""
         since = self.now.mono - span
         return sum(at > since for at in self.wrong.get(output, ()))
+
+    def unsure(self, output: str) -> bool:
+        """Whether an output is on its way from off to on or back."""
+        s = self._engine.standing(output)
+        return s.pending is not None and s.confirmed is not None and s.pending.on != s.confirmed.on
 
     def clock_right(self) -> bool:
         """Whether the wall clock is to be believed."""
@@ -352,15 +375,17 @@ class Safety:
         """Why an output may not be on, by what it needs and by its pace; None if it may."""
         ruled = s.ruled
         assert ruled is not None
+        coming = None
         for rule, watch in ruled.needs:
             found = self._need(rule, watch, starting)
-            if found is not None:
+            if found is not None and not found.coming:
                 return found
+            coming = coming or found
         for pace in ruled.pace:
             found = self._pace(pace, s, ruled, starting)
             if found is not None:
                 return found
-        return None
+        return coming
 
     def _need(self, rule: Needs, watch: Watch, starting: bool) -> Refusal | None:
         if watch.value is True:
@@ -633,17 +658,18 @@ class Safety:
             ruled.rested = self.now.mono < ruled.on_at + longest
             self.remember(s)
 
-    def went_off(self, s: Standing) -> None:
-        """It is confirmed off: if that took so long that it was on for its longest time, it has to rest."""
+    def went_off(self, s: Standing, *, was_on: bool) -> None:
+        """It is confirmed off: if it was on for its longest time, or nobody knows since when, it has to rest."""
         ruled = s.ruled
         assert ruled is not None
-        if (
-            any(pace.rest and self.now.mono >= ruled.on_at + pace.longest_on > 0 for pace in ruled.pace)
-            and ruled.on_at
-        ):
-            if ruled.rested and ruled.on_at != ruled.off_of:
-                ruled.rested = False
-                self.remember(s)
+        unknown = was_on and not ruled.on_at
+        fresh = ruled.on_at != ruled.off_of
+        too_long = fresh and any(
+            pace.rest and self.now.mono >= ruled.on_at + pace.longest_on for pace in ruled.pace
+        )
+        if ruled.rested and (too_long or (unknown and any(pace.rest for pace in ruled.pace))):
+            ruled.rested = False
+            self.remember(s)
         ruled.off_of = ruled.on_at
 
     def remember(self, s: Standing) -> None:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from cairnwind.core.claims import Claim
+from cairnwind.core.model import Output
 from cairnwind.core.now import OutputNow
 
 
@@ -56,6 +57,13 @@ def why(now: OutputNow, clock: Callable[[int], str]) -> Why:
     ]
     steps += [("allowed", allowed), ("driven", driven), ("confirmed", confirmed)]
     return Why(now.output.name, sentence, tuple(steps), remedy)
+
+
+def if_wanted(found: Why, output: Output, reason: str, remedy: str) -> Why:
+    """The same, with what would stand in the way if somebody wanted it on."""
+    on = output.words[1]
+    text = f"if somebody wanted it {on}: {reason or 'nothing would stand in the way'}"
+    return replace(found, steps=(*found.steps, ("wanted on", text)), remedy=found.remedy or remedy)
 
 
 def _wanted(now: OutputNow, clock: Callable[[int], str]) -> str:

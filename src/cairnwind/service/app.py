@@ -30,8 +30,9 @@ from cairnwind.core.claims import (
 )
 from cairnwind.core.errors import CallerError, Trouble, unknown
 from cairnwind.core.model import Output
+from cairnwind.core.past import Row, why_then
 from cairnwind.core.quantities import NS, duration
-from cairnwind.core.why import why
+from cairnwind.core.why import if_wanted, why
 from cairnwind.service import shapes
 from cairnwind.service.asked import CALLER, answer, caller, caller_key, json_body, need, text, waits, whole
 from cairnwind.service.boardviews import BoardViews
@@ -192,10 +193,30 @@ class _Api:
         return self._cached(lambda: self.runtime.publisher.find(name)[1])  # type: ignore[index]
 
     def get_why(self, name: str) -> Response:
-        self._output(name)
+        """Why an output is as it is, or (``at``) as it was."""
+        output = self._output(name)
+        clocks = shapes.local(self.zone)
+        if (at := request.args.get("at")) is not None:
+            return answer(
+                shapes.why_form(why_then(output, self._rows_of(output, moment_of(at, self.zone)), clocks))
+            )
         found = self.runtime.publisher.find(name)
         assert found is not None
-        return answer(shapes.why_form(why(found[0], shapes.local(self.zone))))
+        now = found[0]
+        reasons = why(now, clocks)
+        if not (now.leader is not None and now.leader.setting.on) and output.takes == "level":
+            probe = ev.Probe(clock(), self.runtime.command_id(), caller(), name)
+            outcome, _ = self.runtime.submit(probe)
+            reasons = if_wanted(reasons, output, outcome.reason, outcome.remedy)
+        return answer(shapes.why_form(reasons))
+
+    def _rows_of(self, output: Output, wall: int) -> list[Row]:
+        """What the journal has that concerns an output, before a moment."""
+        found = []
+        for subject, limit in ((output.name, 500), (output.pin.board, 50), ("", 500)):
+            rows = self.runtime.reader.journal(subject=subject, end=wall + 1, limit=limit)
+            found += [(row.seq, (row.wall, row.kind, row.subject, row.text, row.data)) for row in rows]
+        return [row for _, row in sorted(found, key=lambda each: each[0])]
 
     def get_inputs(self) -> Response:
         return self._cached(lambda: b"[" + b",".join(self.runtime.publisher.current.inputs.values()) + b"]")

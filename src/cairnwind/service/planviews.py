@@ -44,10 +44,14 @@ class PlanViews:
         self.runtime = runtime
         self.keys = keys
         self.site = runtime.site
-        self.planned = runtime.planned
         self.agenda = runtime.engine.agenda
         self.zone = ZoneInfo(self.site.timezone)
         self.repeats = repeats
+
+    @property
+    def planned(self) -> schedules.Planned:
+        """The language, scenes and schedules of the site file, as it was read last."""
+        return self.runtime.planned
 
     def routes(self, v1: str) -> dict[str, dict[str, Callable[..., Any]]]:
         """Their addresses."""

@@ -18,9 +18,10 @@ from typing import Any
 
 from cairnwind.core import events as ev
 from cairnwind.core import schedules
-from cairnwind.core.claims import PERSON, Claim
+from cairnwind.core.claims import PERSON, Claim, Source
 from cairnwind.core.errors import BoardError, CallerError
 from cairnwind.core.plan import Schedule, Span
+from cairnwind.core.rules import changed_outputs
 from cairnwind.core.schedules import Planned
 from cairnwind.service import shapes
 from cairnwind.service.first import TURN, Pins, clock
@@ -30,6 +31,7 @@ from cairnwind.service.repeats import KEEP
 from cairnwind.service.signals import Signals
 from cairnwind.service.snapshot import Publisher
 from cairnwind.service.stream import Stream
+from cairnwind.site import SiteFileError, read_site
 from cairnwind.site.plans import read_plan
 from cairnwind.site.rules import read_rules
 from cairnwind.store.database import prepare
@@ -202,6 +204,50 @@ class Runtime:
             raise BoardError(
                 "engine", "The engine did not answer.", "See the service's log; all-stop and restart."
             ) from None
+
+    def reload(self, source: Source) -> ev.Outcome:
+        """Read the site file anew: rules, scenes, schedules and groups. What is wired needs a restart.
+
+        Raises `SiteFileError` or `CallerError` (``reload``), and then everything is as it was.
+        """
+        path, _ = self.site.source
+        try:
+            fresh = read_site(path)
+            planned = read_plan(fresh)
+            found = read_rules(fresh, planned)
+        except SiteFileError as error:
+            first = error.findings[0]
+            more = f", and {len(error.findings) - 1} more" if len(error.findings) > 1 else ""
+            sentence = f"{path}:{first.line}:{first.column}: {first.what}{more}."
+            raise CallerError("site-file", sentence, f"{first.remedy} Nothing was changed.") from None
+        for what in (
+            "name",
+            "timezone",
+            "supplies",
+            "boards",
+            "outputs",
+            "inputs",
+            "pads",
+            "tunes",
+            "quiet",
+            "broker",
+            "listen",
+            "durability",
+        ):
+            if repr(getattr(self.site, what)) != repr(getattr(fresh, what)):
+                raise CallerError(
+                    "reload",
+                    f"The site file says otherwise of its {what} than when the service was started.",
+                    "That needs a restart; nothing was changed.",
+                )
+        event = ev.Reload(
+            clock(), self.command_id(), source, fresh, found.interlocks, found.reflexes, found.guards, planned.schedules,
+            changed_outputs(self.rules, found),
+        )  # fmt: skip
+        outcome, _ = self.submit(event)
+        if outcome.outcome != "refused":
+            self.site, self.planned, self.rules = fresh, planned, found
+        return outcome
 
     def slot(self, output: str, slot: str) -> int | None:
         """The claim in a slot, if one stands."""

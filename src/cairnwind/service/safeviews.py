@@ -27,14 +27,19 @@ class SafeViews:
     """The views; `cairnwind.service.app` has the way in."""
 
     def __init__(self, runtime: Runtime, do: Do) -> None:
-        self.runtime, self.site, self.rules, self._do = runtime, runtime.site, runtime.rules, do
+        self.runtime, self.site, self._do = runtime, runtime.site, do
         self.codes = Codes(runtime.reader, runtime.writer, self.site.timezone)
-        self.words = the_language(self.site, self.rules)
+
+    @property
+    def rules(self) -> forms.Rules:
+        """The rules, as the site file was read last."""
+        return self.runtime.rules
 
     def routes(self, v1: str) -> dict[str, dict[str, Callable[..., Any]]]:
         """Their addresses."""
         return {
             f"{v1}/rules": {"GET": self.get_rules},
+            f"{v1}/site-file/reload": {"POST": self.reload},
             f"{v1}/questions": {"POST": self.ask},
             f"{v1}/trips": {"GET": self.get_trips},
             f"{v1}/trips/<path:name>/reset": {"POST": self.reset},
@@ -97,12 +102,24 @@ class SafeViews:
 
     def ask(self) -> Response:
         """Whether something is so now, and what stands in its way."""
-        condition = self.words.state(need(json_body({"question"}), "question"))
+        words = the_language(self.runtime.site, self.rules)
+        condition = words.state(need(json_body({"question"}), "question"))
         safety = self.runtime.engine.safety
         memory = Memory()
         value = condition.look(safety, memory)
         missing = [gap.text for gap in condition.missing(safety, memory)]
         return answer({"question": condition.text, "so": value, "instead": [] if value else missing})
+
+    def reload(self) -> Response:
+        """Read the site file anew. Only a keeper may."""
+        if caller_key().role != "keep":
+            raise CallerError(
+                "role",
+                f"The key '{caller_key().name}' may not reload the site file.",
+                "Use a key with the role keep.",
+            )
+        outcome = self.runtime.reload(caller())
+        return answer(shapes.outcome_form(outcome, None))
 
     # --- commands -----------------------------------------------------------------------------------------
 

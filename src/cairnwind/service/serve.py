@@ -126,6 +126,8 @@ def run(
     over = threading.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: over.set())
+    again = threading.Event()
+    signal.signal(signal.SIGHUP, lambda *_: again.set())
     service.start()
     from cairnwind.service.logs import log, log_to
 
@@ -135,6 +137,9 @@ def run(
         log.info("serving %s at %s, state in %s", service.site.name, service.url, service.folder.path)
         started(service)
         while not over.wait(1.0):
+            if again.is_set():
+                again.clear()
+                _reload(service)
             if not service.runtime.alive:
                 log.critical("the engine has stopped by itself: %s", service.runtime.failure)
                 break
@@ -142,3 +147,15 @@ def run(
         left = service.stop()
     ended(left)
     return 0 if not left and not service.runtime.failure else 1
+
+
+def _reload(service: Service) -> None:
+    """SIGHUP: the site file anew, or a line in the log that says why not."""
+    from cairnwind.core.claims import Source
+    from cairnwind.service.logs import log
+
+    try:
+        outcome = service.runtime.reload(Source("signal", "", "keep"))
+        log.info("%s", outcome.reason)
+    except CallerError as error:
+        log.error("not reloaded: %s", error)
