@@ -7,15 +7,18 @@ CONSOLE := src/cairnwind/service/console
 CONSOLE_SOURCES := $(shell find console -type f -not -path '*/node_modules/*' 2>/dev/null)
 PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 ROWS ?= .
+EVENTS ?= 1000000
 BOARD := src/cairnwind/demo/board
 
-.PHONY: help setup demo test lint bench screenshots console packages kernel-lab clean
+.PHONY: help setup demo test lint bench soak mutants screenshots console packages kernel-lab clean
 
 help:
 	@echo "make demo         set everything up and start the demo site"
 	@echo "make test         set everything up and run all tests"
 	@echo "make lint         ruff, mypy, import-linter, svelte-check"
 	@echo "make bench        measure; ROWS=pattern for some rows"
+	@echo "make soak         random sites with random rules, watched by an oracle; EVENTS=number"
+	@echo "make mutants      faults seeded on purpose, and which test catches each"
 	@echo "make screenshots  the pictures in docs/screenshots, from the demo site"
 	@echo "make kernel-lab   a simulated kernel for the tests of real pins, if there is none"
 	@echo "make console      the web console, built if its sources changed"
@@ -84,6 +87,14 @@ bench: setup
 screenshots: setup $(VENV)/.dev
 	@tools/packages.sh chromium xvfb xterm imagemagick fonts-dejavu-core
 	@$(BIN)/python tools/screenshots.py
+
+# Random sites for as long as one likes: EVENTS=10000000 for the whole record.
+soak: $(VENV)/.dev
+	@$(BIN)/python -m tests.invariants --events $(EVENTS)
+
+# Faults seeded on purpose, and which test catches each.
+mutants: $(VENV)/.dev
+	@$(BIN)/python tools/mutants.py
 
 clean:
 	rm -rf build/lib build/bdist* build/firmware dist $(CONSOLE) console/node_modules

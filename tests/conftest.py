@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
+import hypothesis
 import pytest
 import requests
 
@@ -24,6 +25,10 @@ from cairnwind.service.serve import Service
 from cairnwind.site import read_site
 
 ROOT = Path(__file__).parent.parent
+hypothesis.settings.register_profile(
+    "unshrunk", phases=[hypothesis.Phase.explicit, hypothesis.Phase.generate]
+)
+"""For `make mutants`: that a fault is found is enough there."""
 LAB = next(
     (
         lab
@@ -181,11 +186,11 @@ def cairnwind(*args: str, **more: Any) -> subprocess.CompletedProcess[str]:
 class Process:
     """A service in a process of its own."""
 
-    def __init__(self, site_file: Path, state: Path) -> None:
+    def __init__(self, site_file: Path, state: Path, *more: str) -> None:
         self.state = state
         (state / "address").unlink(missing_ok=True)
         self.process = subprocess.Popen(
-            [CAIRNWIND, "serve", str(site_file), "--state", str(state), "--port", "0"],
+            [CAIRNWIND, "serve", str(site_file), "--state", str(state), "--port", "0", *more],
             stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
         )  # fmt: skip
         eventually(lambda: (state / "address").exists() or self.process.poll() is not None, within=15)

@@ -362,6 +362,17 @@ def test_the_least_time_on_delays_an_off_that_somebody_wants_and_no_other() -> N
     run.set_input("door", True)
     run.pass_time(100 * MS)
     assert on(run) == set(), "a trip does not wait"
+    run.set_input("door", False)
+    run.pass_time(NS)
+    run.reset_trip("button")
+    run.wish("pump", True)
+    run.pass_time(NS)
+    run.wish("pump", False)
+    run.pass_time(NS)
+    assert on(run) == {"pump"}
+    run.set_input("door", True)
+    run.pass_time(100 * MS)
+    assert on(run) == set(), "nor where it is only kept on"
 
 
 def test_the_least_time_off_counts_from_the_confirmed_off_and_anew_after_a_restart() -> None:

@@ -10,11 +10,12 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any, NamedTuple, Protocol
 
 from cairnwind.core.claims import Instant
 from cairnwind.core.events import Drive, Event
-from cairnwind.core.model import Board, Input, Output
+from cairnwind.core.model import Board, Input, Output, Site
 from cairnwind.core.trials import Trial
 
 Report = Callable[[Event], None]
@@ -157,3 +158,8 @@ def make(board: Board, site: Any = None, secret: Callable[[str], str] | None = N
             from cairnwind.boards.simulated import SimulatedLink
 
             return SimulatedLink(board)
+
+
+def muted(site: Site) -> Site:
+    """The same site with every link muted: everything is decided and shown, and nothing is driven or read."""
+    return replace(site, boards={name: replace(board, link="muted") for name, board in site.boards.items()})

@@ -76,7 +76,8 @@ class SimulatedLink:
         self._inputs = {input.pin.line: input for input in inputs}
         for line, input in self._inputs.items():
             if not input.analogue:
-                self._levels.setdefault(line, input.pull == "up")
+                at_rest = input.active_low if self.board.link == "muted" else input.pull == "up"
+                self._levels.setdefault(line, at_rest)
         self._home()
 
     def drive(self, orders: Sequence[ev.Drive]) -> None:

@@ -159,11 +159,16 @@ def _state_options(command: Callable[..., Any]) -> Callable[..., Any]:
 @main.command()
 @click.argument("site_file", type=click.Path(dir_okay=False))
 @_state_options
+@click.option(
+    "--muted", is_flag=True, help="Drive and read nothing: for trying a site out before its loads are wired."
+)
 @as_json
 @click.pass_context
-def serve(ctx: click.Context, site_file: str, state: str | None, port: int | None, as_json: bool) -> None:
+def serve(
+    ctx: click.Context, site_file: str, state: str | None, port: int | None, muted: bool, as_json: bool
+) -> None:
     """Serve the site of SITE_FILE until Ctrl-C or SIGTERM."""
-    _serve(ctx, Path(site_file), state, port, demo=False, as_json=as_json)
+    _serve(ctx, Path(site_file), state, port, demo=False, as_json=as_json, muted=muted)
 
 
 @main.command()
@@ -190,6 +195,7 @@ def _serve(
     demo: bool,
     as_json: bool,
     broker: str = "",
+    muted: bool = False,
 ) -> None:
     from cairnwind import folder
     from cairnwind.cli import show
@@ -203,6 +209,10 @@ def _serve(
         site, box = saltmarsh.site(broker)
     else:
         site = read_site(site_file)
+    if muted:
+        from cairnwind.boards import link
+
+        site = link.muted(site)
     path = (
         state
         or ctx.obj["state"]
@@ -232,6 +242,12 @@ def _serve(
         else:
             click.echo(f"  console   {service.url}")
         click.echo(f"  state     {service.folder.path}")
+        if muted:
+            click.echo(
+                click.style(
+                    "  muted     nothing is driven; inputs are worked with: cairnwind pretend", fg="yellow"
+                )
+            )
         prefix = _own_name() + (f" --state {service.folder.path}" if state else "")
         click.echo(f"  try       {prefix} look")
         click.echo("  stop      Ctrl-C: every output goes to safe first\n")

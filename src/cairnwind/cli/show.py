@@ -61,6 +61,22 @@ def look(
                 style="bold red",
             )
         )
+    for trip in facts["trips"]:
+        out.print(
+            Text(
+                f"'{trip['name']}' has tripped since {time_of(trip['since'], zone)}: {trip['cause']}",
+                style="bold red",
+            )
+        )
+    for alarm in facts["alarms"]:
+        if not alarm["acknowledged_by"]:
+            style = {"urgent": "bold red", "warning": "yellow"}.get(alarm["severity"], "")
+            out.print(
+                Text(
+                    f"Alarm '{alarm['name']}' since {time_of(alarm['since'], zone)}: {alarm['cause']}",
+                    style=style,
+                )
+            )
     for board in boards:
         if not board["up"]:
             out.print(Text(f"Board {board['name']} does not answer: {board['reason']}", style="red"))

@@ -1,0 +1,89 @@
+"""From what a line shows to what counts: filters, scales, plausible ranges, counters, silence."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from cairnwind.core.inputs import Contact, Gauge, silent
+from cairnwind.core.model import Input, Pin
+from cairnwind.core.quantities import NS
+from cairnwind.core.scaling import Thermistor, by_beta
+
+PIN = Pin("b", 1)
+
+
+def gauge(**facts: object) -> Gauge:
+    return Gauge(Input("it", "analogue", PIN, **facts))  # type: ignore[arg-type]
+
+
+@given(st.floats(-40, 120), st.floats(2000, 5000), st.booleans())
+def test_a_thermistor_reads_back_what_it_was_put_at(degrees: float, beta: float, below: bool) -> None:
+    scale = by_beta(beta, 10_000, 10_000, 3.3, below)
+    input = Input("it", "analogue", PIN, scale=scale)
+    volts = input.volts(degrees)
+    value = input.value(volts)
+    assert value is None or value == pytest.approx(degrees, abs=0.01)
+    assert scale.value(1.65) == pytest.approx(25, abs=0.01), "as much as the fixed one at 25 °C"
+
+
+def test_a_thermistor_by_its_table_and_one_whose_wire_is_broken() -> None:
+    ntc = Thermistor(1.129241e-3, 2.341077e-4, 8.775468e-8, 10_000, 5)
+    # R = 10 kohm at 25 °C and 3.603 kohm at 50 °C, as tables have it for these coefficients
+    assert ntc.value(2.5) == pytest.approx(25, abs=0.05)
+    assert ntc.value(5 * 3603 / 13603) == pytest.approx(50, abs=0.1)
+    assert [ntc.value(0.0), ntc.value(5.0)] == [None, None]
+
+
+@given(
+    st.lists(
+        st.tuples(st.floats(0, 5), st.floats(-100, 100)),
+        min_size=2,
+        max_size=6,
+        unique_by=(lambda p: round(p[0], 2), lambda p: round(p[1])),
+    )
+)
+def test_a_table_goes_through_its_points_and_back(points: list[tuple[float, float]]) -> None:
+    volts, values = sorted(point[0] for point in points), sorted(point[1] for point in points)
+    input = Input("it", "analogue", PIN, scale=tuple(zip(volts, values, strict=True)))
+    for volt, value in zip(volts, values, strict=True):
+        assert input.value(volt) == pytest.approx(value, abs=1e-6)
+        assert input.volts(value) == pytest.approx(volt, abs=1e-6)
+
+
+def test_filters_ranges_and_sampling() -> None:
+    middle = gauge(median=3)
+    values = []
+    for number, volts in enumerate((1.0, 1.0, 3.0, 1.1, 1.2)):
+        middle.measure(number, 4095, volts, number * NS, 0)
+        values.append(middle.value)
+    assert values == [1.0, 1.0, 1.0, 1.1, 1.2], "one wild reading does not count"
+    slow = gauge(settles=10 * NS)
+    slow.measure(0, 4095, 0.0, 0, 0)
+    for second in range(1, 11):
+        slow.measure(1, 4095, 1.0, second * NS, 0)
+    assert slow.value == pytest.approx(0.632, abs=0.001)
+    sane = gauge(plausible=(0.2, 3.0))
+    assert [
+        sane.measure(n, 4095, volts, n * NS, 0) and sane.value for n, volts in enumerate((1.0, 3.2, 2.0))
+    ] == [1.0, None, 2.0]
+    sampled = gauge(every=NS)
+    taken = [sampled.measure(n, 4095, n / 10, n * NS // 4, 0) for n in range(9)]
+    assert taken == [True, False, False, False, True, False, False, False, True]
+
+
+def test_silence_and_counters() -> None:
+    quiet = gauge(stale=2 * NS)
+    quiet.measure(1, 4095, 1.0, NS, 0)
+    assert not silent(quiet, 3 * NS - 1)
+    assert silent(quiet, 3 * NS)
+    flow = Contact(Input("flow", "counter", PIN, pulse=0.5, window=10 * NS))
+    flow.see(False, 0, 0)
+    for second in range(1, 7):
+        flow.see(True, second * NS, 0)
+        flow.see(False, second * NS + NS // 2, 0)
+    assert flow.value == 3.0, "six pulses of half a litre"
+    assert flow.deadline == 11 * NS
+    assert flow.due(13 * NS, 0)
+    assert flow.value == 1.5, "those of the last ten seconds"
