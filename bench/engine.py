@@ -5,22 +5,27 @@ from __future__ import annotations
 import gc
 import statistics
 import time
+from dataclasses import replace
 
 from bench.sites import wide
 from bench.table import Row, in_turns, measures
 from cairnwind.core import events as ev
 from cairnwind.core.claims import PERSON, TAKEOVER, Instant, Rank, Source, lease
 from cairnwind.core.engine import Engine
-from cairnwind.core.model import Site
+from cairnwind.core.model import Input, Pin, Site
+from cairnwind.core.rules import Rules, language, make
 from cairnwind.core.settings import ON
 from cairnwind.demo import SITE_FILE
 from cairnwind.service.snapshot import Publisher
 from cairnwind.site import read_site
+from cairnwind.site.plans import read_plan
+from cairnwind.site.rules import read_rules
 
+NONE = Rules()
 SOURCE = Source("bench", "first key", "keep")
 
 
-def started(site: Site) -> tuple[Engine, list[str]]:
+def started(site: Site, rules: Rules = NONE) -> tuple[Engine, list[str]]:
     """An engine with its boards up."""
     engine = Engine(site)
     at = Instant(1, 1)
@@ -34,8 +39,55 @@ def started(site: Site) -> tuple[Engine, list[str]]:
                 ),
             )
         )
-    engine.handle(ev.Start(at))
+    for name, input in site.inputs.items():
+        if not input.valued:
+            engine.handle(ev.InputSeen(at, name, False))
+    engine.handle(ev.Start(at, interlocks=rules.interlocks, reflexes=rules.reflexes, guards=rules.guards))
     return engine, list(site.outputs)
+
+
+@measures("interlocks")
+def interlocks() -> list[Row]:
+    """One command of 10,000 outputs, its confirmation and its publication: with 1,000 interlocks against none."""
+    site = wide(10_000)
+    site = replace(
+        site,
+        inputs={"door": Input("door", "contact", Pin(next(iter(site.boards)), 0), words=("shut", "open"))},
+    )
+    words, names = language(site), list(site.outputs)
+    forms: list[dict[str, object]] = []
+    for number in range(250):
+        four = names[number * 40 : number * 40 + 40]
+        forms += [
+            {"name": f"needs {number}", "needs": f"door is shut or {four[1]} is on", "outputs": [four[0]]},
+            {"name": f"excludes {number}", "excludes": four[2:4]},
+            {"name": f"limit {number}", "limit": 4, "outputs": four[4:9]},
+            {"name": f"pace {number}", "outputs": four[9:12], "pace": {"least_off": "1 us"}},
+        ]
+    rules = Rules(tuple(make(form, words) for form in forms))
+    ways = []
+    concerned = sorted({name for rule in rules.interlocks for name in rule.outputs})
+    for some, asked in ((rules, concerned), (NONE, concerned)):
+        engine, _ = started(site, some)
+        publisher = Publisher(engine.site, engine)
+        ways.append(
+            lambda engine=engine, asked=asked, publisher=publisher: _commands(engine, asked, publisher)
+        )
+    gc.collect()
+    gc.freeze()
+    ruled, free = in_turns(9, *ways)
+    ratio = ruled / free
+    return [
+        Row(
+            "command under 1,000 interlocks over 10,000 outputs",
+            ruled * 1e6,
+            "us",
+            free * 1e6,
+            ratio,
+            "<= 1.5",
+            ratio <= 1.5,
+        )
+    ]
 
 
 @measures("engine scale")
@@ -75,8 +127,8 @@ def _commands(engine: Engine, names: list[str], publisher: Publisher) -> float:
         name = names[turn * 7919 % len(names)]
         begin = time.perf_counter()
         effects = engine.handle(ev.Wish(at, "c", SOURCE, name, None, Rank.PERSON, PERSON, TAKEOVER))
-        drive = effects[0]
-        effects += engine.handle(ev.Confirmed(at, drive.output, drive.generation, drive.setting))
+        for drive in [effect for effect in effects if type(effect) is ev.Drive]:
+            effects += engine.handle(ev.Confirmed(at, drive.output, drive.generation, drive.setting))
         publisher.publish(
             {(effect.kind, effect.name): None for effect in effects if type(effect) is ev.Changed}
         )
@@ -88,11 +140,12 @@ def _commands(engine: Engine, names: list[str], publisher: Publisher) -> float:
 def events() -> list[Row]:
     """Events through the whole engine, one thread, on the demo site: commands, answers, renewals, inputs."""
     site = read_site(SITE_FILE)
+    rules = read_rules(site, read_plan(site))
     full = {name: output.full for name, output in site.outputs.items()}
     off = {name: output.off for name, output in site.outputs.items()}
 
     def run() -> float:
-        engine, names = started(site)
+        engine, names = started(site, rules)
         inputs = [name for name, input in site.inputs.items() if not input.analogue]
         handle = engine.handle
         mono = 10

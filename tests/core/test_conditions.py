@@ -230,7 +230,7 @@ def test_for_counts_from_when_it_is_seen_and_from_zero_after_unknown() -> None:
     lasting.look(world, memory)
     world.later(4)
     world.on_its_way = {"kiln"}
-    lasting.look(world, memory)
+    assert lasting.look(world, memory) is None
     world.on_its_way = set()
     lasting.look(world, memory)
     world.later(4)

@@ -145,7 +145,12 @@ def test_grace_lets_it_stay_for_a_while_but_not_begin() -> None:
     assert on(run) == {"kiln"}
     run.pass_time(2 * NS)
     assert on(run) == set()
-    assert run.wish("kiln", True).outcome == "refused"
+    run.set_input("door", False)
+    run.pass_time(NS)
+    run.wish("kiln", False)
+    run.set_input("door", True)
+    run.pass_time(NS)
+    assert run.wish("kiln", True).outcome == "refused", "though its grace is not over"
 
 
 def test_what_is_needed_goes_off_last_and_its_board_says_so_first() -> None:

@@ -14,6 +14,8 @@ NS = 1_000_000_000
 BOUND = NS // 2
 HEARD = NS // 50
 """So long after a contact has moved, it is one or the other."""
+ANSWERED = NS // 4
+"""So long after an order it is answered, unless that fails."""
 SLOW = 12 * NS
 """After an order that failed, nothing is sure for so long."""
 HOUR, DAY = 3600 * NS, 86400 * NS
@@ -47,6 +49,7 @@ class Seen:
     starts: list[int] = field(default_factory=list)
     lasted: int = 0
     failed: int = -DAY
+    ordered: int = -DAY
     forbidden: dict[str, int] = field(default_factory=dict)
     """By rule: since when it is on against it."""
 
@@ -111,6 +114,10 @@ class Oracle:
         for seen in self.pins.values():
             seen.forbidden.clear()
 
+    def ordered(self, at: int, output: str) -> None:
+        """It is told something: until it has answered, which it is at is not sure."""
+        self.pins[output].ordered = at
+
     def weld(self, at: int, output: str, stuck: bool) -> None:
         """Its contact stays as it is, whoever says what; or no longer."""
         self.failed(at, output)
@@ -148,9 +155,9 @@ class Oracle:
         """Whether it is so, in truth; None where no service could know."""
         match ask:
             case ("pin", name, meant):
-                known = self.up[self.board[name]] and (
-                    not self.sure or self.at - self.pins[name].failed > SLOW
-                )
+                seen = self.pins[name]
+                settled = self.at - seen.failed > SLOW and self.at - seen.ordered > ANSWERED
+                known = self.up[self.board[name]] and (settled or not self.sure)
                 return self.pins[name].on == meant if known else None
             case ("contact", name, meant):
                 return self.contacts[name] == meant if self.up[self.board[name]] else None

@@ -195,6 +195,8 @@ def test_a_passcode_opens_for_its_time_and_no_rank_gets_past_it(ruled: Running) 
     assert ruled.site.open("store", "4711x").outcome == "driving"
     eventually(lambda: on(ruled, "store") and on(ruled, "yard"))
     eventually(lambda: not on(ruled, "store") and not on(ruled, "yard"))
+    refused = ruled.http("POST", "/api/v1/claims", json={"output": "store", "setting": "on"})
+    assert "guarded by a passcode" in refused.json()["detail"], "again"
     ruled.site.open("store", "4711x")
     eventually(lambda: on(ruled, "store"))
     ruled.again()

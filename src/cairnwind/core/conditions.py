@@ -384,10 +384,8 @@ class Lasting(Node):
     def look(self, view: View, memory: Memory) -> Value:
         """See `Node.look`."""
         found, now = self.inside.look(view, memory), view.now.mono
-        if found and not memory.frozen and any(view.unsure(name) for name in self.outputs):
-            memory.since.pop(self.number, None)
-            memory.was[self.number] = None
-            return None if memory.denied else False
+        if any(view.unsure(name) for name in self.outputs):
+            found = None
         if not memory.frozen and found is not True:
             memory.since.pop(self.number, None)
             memory.was[self.number] = found

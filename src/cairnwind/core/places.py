@@ -36,10 +36,11 @@ class Bid(NamedTuple):
 
 
 class Fact(NamedTuple):
-    """What is known of an output: whether it may be on, in words; and since when it is confirmed off (monotonic)."""
+    """What is known of an output: whether it may be on, and how; and since when it is confirmed off (monotonic)."""
 
     may_be_on: bool
-    text: str
+    how: str
+    """In words that follow its name: 'is not confirmed off yet'."""
     off_at: int
     leaving: bool = False
     """Nothing is known to keep it from going off when it is told to."""
@@ -55,9 +56,15 @@ class Circle:
             name: tuple(rule for rule in self.rules if name in rule.outputs) for name in outputs
         }
         self.position = {name: self._position(name) for name in outputs}
-        self.waiting: dict[str, set[str]] = {rule.name: set() for rule in self.rules}
+        self.limits = tuple(rule for rule in self.rules if isinstance(rule, Limit))
+        self.weight = {
+            rule.name: {name: _micro(weight) for name, weight in rule.weights.items()} for rule in self.limits
+        }
+        self.most = {rule.name: _micro(rule.most) for rule in self.limits}
+        """Whole millionths: sums are made at every change."""
+        self.waiting: dict[str, set[str]] = {rule.name: set() for rule in self.limits}
         """By limit: who had no room."""
-        self.used: dict[str, Fraction] = {}
+        self.used: dict[str, int] = {}
         self.freed: dict[str, int] = {}
         """By limit: when room was last made (monotonic nanoseconds)."""
         self.due: int | None = None
@@ -73,14 +80,13 @@ class Circle:
 
     def note(self, facts: Mapping[str, Fact], bids: Mapping[str, Bid], now: int) -> None:
         """See where room was made since the last time, and who no longer waits."""
-        for rule in self.rules:
-            if isinstance(rule, Limit):
-                used = sum(
-                    (rule.weights[name] for name in rule.outputs if facts[name].may_be_on), Fraction(0)
-                )
-                if used < self.used.get(rule.name, used):
-                    self.freed[rule.name] = now
-                self.used[rule.name] = used
+        for rule in self.limits:
+            weight = self.weight[rule.name]
+            used = sum([weight[name] for name in rule.outputs if facts[name].may_be_on])
+            if used < self.used.get(rule.name, used):
+                self.freed[rule.name] = now
+            self.used[rule.name] = used
+            if self.waiting[rule.name]:
                 self.waiting[rule.name] &= bids.keys()
 
     def give(
@@ -146,9 +152,10 @@ class Circle:
                 rule=rule.name,
             )
         behind = "" if bids[name].holding else full.get(rule.name, "")
-        used = sum((rule.weights[each] for each in rule.outputs if each in placed), Fraction(0))
+        weight = self.weight[rule.name]
+        used = sum([weight[each] for each in rule.outputs if each in placed])
         refusal = None
-        if used + rule.weights[name] > rule.most:
+        if used + weight[name] > self.most[rule.name]:
             refusal = Refusal(
                 "limit", self._too_much(rule, name, placed, used), self._remedy(rule, name), rule=rule.name
             )
@@ -178,7 +185,8 @@ class Circle:
                 self.waiting[rule.name].add(name)
         return refusal
 
-    def _too_much(self, rule: Limit, name: str, placed: Mapping[str, None], used: Fraction) -> str:
+    def _too_much(self, rule: Limit, name: str, placed: Mapping[str, None], micro: int) -> str:
+        used = Fraction(micro, 1_000_000)
         mine = rule.weights[name]
 
         def show(amount: Fraction) -> str:
@@ -211,7 +219,7 @@ class Circle:
                 if fact.may_be_on:
                     return Refusal(
                         "excludes",
-                        f"'{rule.name}': {fact.text}",
+                        f"'{rule.name}': {other} {fact.how}",
                         f"{other} has to be confirmed off.",
                         fact.leaving,
                         rule=rule.name,
@@ -224,13 +232,14 @@ class Circle:
                     return Refusal("excludes", text, "Wait.", True, ready, rule.name)
             return None
         others = [each for each in rule.outputs if each != name and (each in on or facts[each].may_be_on)]
-        if sum((rule.weights[each] for each in others), rule.weights[name]) <= rule.most:
+        weight = self.weight[rule.name]
+        if sum([weight[each] for each in others], weight[name]) <= self.most[rule.name]:
             return None
         leaving = next((each for each in others if each not in on), others[0])
         fact = facts[leaving]
         return Refusal(
             "limit",
-            f"'{rule.name}': {fact.text}",
+            f"'{rule.name}': {leaving} {fact.how}",
             f"{leaving} has to be confirmed off.",
             fact.leaving,
             rule=rule.name,
@@ -260,6 +269,11 @@ def circles(rules: Iterable[Shared]) -> list[Circle]:
         names.update(dict.fromkeys(rule.outputs))
         own.append(rule)
     return [Circle(tuple(names), own) for names, own in found.values()]
+
+
+def _micro(amount: Fraction) -> int:
+    """Millionths, rounded."""
+    return round(amount * 1_000_000)
 
 
 def _names(names: Iterable[str]) -> str:

@@ -36,6 +36,10 @@ if TYPE_CHECKING:
     from cairnwind.core.standing import Standing
 
 HOUR = 3600 * NS
+_ON = Fact(True, "is not confirmed off yet", 0, leaving=True)
+_STUCK = Fact(True, "is not confirmed off yet", 0)
+_UNKNOWN = Fact(True, "is not known to be off", 0, leaving=True)
+_UNKNOWN_STUCK = Fact(True, "is not known to be off", 0)
 MOST_COMING = 6
 """Changes on their way that a condition is tried with, in every combination; with more it counts as not so."""
 WATCHDOG_MARGIN = NS
@@ -548,20 +552,26 @@ class Safety:
         s = self._engine.standing(name)
         board = self._engine.board_now(s.output.pin.board)
         if not board.up:
-            if s.attested:
-                return Fact(False, "", 0)
-            fuse = getattr(self.site.boards[board.name].facts, "watchdog", 0)
-            if fuse and s.lost_at:
-                due = s.lost_at + fuse + WATCHDOG_MARGIN
-                if due <= self.now.mono:
-                    return Fact(False, "", due)
-                self._engine.at_mono_for(due, "ruled", name)
-            return Fact(True, f"{name} is not known to be off: board {board.name} does not answer", 0)
-        if s.confirmed is None or s.confirmed.on or s.pending is not None:
-            word = "known to be off" if s.confirmed is None else "confirmed off yet"
-            leaving = not s.attempts and (s.pending is not None or s.confirmed is not None)
-            return Fact(True, f"{name} is not {word}", 0, leaving)
+            return self._fact_away(s)
+        confirmed = s.confirmed
+        if confirmed is None:
+            return _UNKNOWN if s.pending is not None and not s.attempts else _UNKNOWN_STUCK
+        if confirmed.on or s.pending is not None:
+            return _STUCK if s.attempts else _ON
         return Fact(False, "", s.off_at)
+
+    def _fact_away(self, s: Standing) -> Fact:
+        """Of an output whose board does not answer."""
+        name, board = s.output.name, s.output.pin.board
+        if s.attested:
+            return Fact(False, "", 0)
+        fuse = getattr(self.site.boards[board].facts, "watchdog", 0)
+        if fuse and s.lost_at:
+            due = s.lost_at + fuse + WATCHDOG_MARGIN
+            if due <= self.now.mono:
+                return Fact(False, "", due)
+            self._engine.at_mono_for(due, "ruled", name)
+        return Fact(True, f"is not known to be off: board {board} does not answer", 0)
 
     def bid(self, s: Standing, wants: bool, wish: Any) -> None:
         """What an output that passed its own gates asks for."""

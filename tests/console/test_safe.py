@@ -1,0 +1,87 @@
+"""The console's rules, trips, alarms and keypad, in headless Chromium."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from tests.conftest import Running, eventually
+from tests.console.test_console import browser, signed_in
+from tests.service.test_safe import RULED
+
+__all__ = ["browser"]
+
+
+@pytest.fixture
+def ruled(tmp_path: Path) -> Iterator[Running]:
+    found = Running(tmp_path, RULED)
+    found.link().set_input("door", False)
+    yield found
+    found.end()
+
+
+@pytest.fixture
+def page(browser: Browser, ruled: Running) -> Iterator[Page]:
+    yield from signed_in(browser, ruled, "Test bench")
+
+
+def test_a_trip_is_shown_everywhere_and_reset_by_somebody_with_a_name(page: Page, ruled: Running) -> None:
+    ruled.site.turn("yard", "on", lasting="until released")
+    ruled.link().set_input("button", True)
+    shown = page.locator("[data-trip='red button']")
+    expect(shown).to_contain_text("button is pressed. Everything stays safe.")
+    page.get_by_role("link", name="Rules").click()
+    expect(page.locator("[data-rule='red button']")).to_contain_text("tripped")
+    reset = page.get_by_role("button", name="Reset red button")
+    expect(reset).to_be_disabled()
+    page.get_by_label("Your name").fill("Anna")
+    reset.click()
+    expect(page.locator(".notes")).to_contain_text("its cause is still there: button is pressed")
+    ruled.link().set_input("button", False)
+    expect(page.get_by_label("Your name")).to_have_value("Anna")
+    eventually(lambda: ruled.site.ask("button is out")["so"])
+    reset.press("Enter")
+    expect(shown).to_have_count(0)
+    eventually(lambda: ruled.site.output("yard")["confirmed"]["on"])
+
+
+def test_an_alarm_is_acknowledged_and_a_question_answered(page: Page, ruled: Running) -> None:
+    ruled.link().put_volts(44, 2.5)
+    alarm = page.locator("[data-alarm=hot]")
+    expect(alarm).to_contain_text("heat is above 60 °C")
+    page.get_by_label("Your name").fill("Ben")
+    alarm.get_by_role("button", name="Acknowledge").click()
+    expect(alarm).to_have_count(0)
+    page.get_by_role("link", name="Rules").click()
+    field = page.get_by_label("Ask what is so")
+    field.fill("vent is on and door is closed")
+    field.press("Enter")
+    expect(page.get_by_role("status")).to_have_text("No: vent is off")
+    field.fill("vemt is on")
+    field.press("Enter")
+    expect(page.get_by_role("status")).to_contain_text("Did you mean 'vent'?")
+    expect(page.locator("[data-rule='one way']")).to_contain_text(
+        "at most one of left, right is on, 30 ms apart"
+    )
+
+
+def test_the_keypad_opens_by_touch_and_by_keys_and_shows_no_code(page: Page, ruled: Running) -> None:
+    ruled.site.give_code("store", "anna", "4711")
+    page.get_by_role("button", name="Open store with a passcode").click()
+    pad = page.get_by_role("form", name="Passcode of store")
+    for key in "4712":
+        pad.get_by_role("button", name=key, exact=True).click()
+    expect(pad.locator("input")).to_have_attribute("type", "password")
+    pad.get_by_role("button", name="Open").click()
+    expect(pad.get_by_role("status")).to_contain_text("that code does not open it")
+    expect(pad.locator("input")).to_have_value("")
+    expect(pad.locator("input")).to_be_enabled()
+    pad.locator("input").fill("4711")
+    pad.locator("input").press("Enter")
+    expect(page.locator("[data-output=store] .is")).to_have_text(re.compile("open"))
+    expect(pad).to_have_count(0)
+    expect(page.locator("[data-output=store] .is")).to_have_text("locked", timeout=8000)
