@@ -14,11 +14,17 @@ import tempfile
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-TESTS = ["tests/core/test_interlocks.py", "tests/invariants", "tests/service/test_safe.py"]
+TESTS = [
+    "tests/core/test_interlocks.py",
+    "tests/core/test_conditions.py",
+    "tests/core/test_engine.py",
+    "tests/invariants",
+    "tests/service/test_safe.py",
+]
 HEAD = """# Faults seeded on purpose
 
 Each of these is a patch in `tests/mutants`. `make mutants` puts them on the sources one by one and runs the tests
-of the interlocks, the invariants and the service; this is which test caught each first.
+of interlocks, conditions, the engine, the invariants and the service; this is which test caught each first.
 
 | fault | caught by |
 |---|---|
@@ -35,6 +41,7 @@ def one(patch: Path) -> tuple[str, str]:
             )
         (here / "src/cairnwind/service/console").mkdir()
         shutil.copy("pyproject.toml", here)
+        shutil.copytree("docs", here / "docs", ignore=shutil.ignore_patterns("screenshots"))
         applied = subprocess.run(
             ["git", "apply", str(patch.absolute())], cwd=here, capture_output=True, text=True, check=False
         )

@@ -46,6 +46,38 @@ frequency = "800 Hz"
 """
 
 
+RULES = """\
+site = "Saltmarsh Kiln House"
+
+[board.shelf]
+link = "simulated"
+map = "header-34"
+
+[output.kiln-vent]
+kind = "relay"
+pin = "shelf:J2-9"
+
+[output.kiln]
+kind = "relay"
+pin = "shelf:J2-11"
+
+[[interlock]]
+name = "no fire without draught"
+needs = "kiln-vent is on for 30 s"
+outputs = ["kiln"]
+
+[[interlock]]
+name = "no draught without fire"
+needs = "kiln is on"
+outputs = ["kiln-vent"]
+
+[[interlock]]
+name = "watch the vent"
+trip = "kiln-vent is off"
+outputs = ["kiln-vent"]
+"""
+
+
 def main() -> None:
     """Start the demo, take all pictures, stop it."""
     OUT.mkdir(parents=True, exist_ok=True)
@@ -63,6 +95,7 @@ def main() -> None:
             time.sleep(2.5)  # the draught follows the vent
             terminal(Path(folder), state)
             console(site)
+            safe(site)
             signals(site)
             plan(site, state)
             boards(site)
@@ -96,8 +129,43 @@ def console(site: Site) -> None:
         browser.close()
 
 
+def safe(site: Site) -> None:
+    """The page 'Rules' with a question, and a trip with the keypad."""
+    site.reset_stop()
+    site.give_code("glaze-store", "anna", "4711x")
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(site.sign_in_link())
+        page.wait_for_selector("[data-output=gallery]")
+        page.get_by_role("link", name="Rules").click()
+        page.get_by_label("Ask what is so").fill("kiln-vent is on for 30 s and kiln-door is open")
+        page.get_by_role("button", name="Ask").click()
+        page.wait_for_timeout(500)
+        page.screenshot(path=OUT / "console-rules.png")
+        page.get_by_role("link", name="Now").click()
+        page.get_by_role("button", name="Open Glaze store with a passcode").click()
+        pad = page.get_by_role("form", name="Passcode of Glaze store")
+        for _ in range(3):
+            pad.locator("input").fill("0000")
+            pad.locator("input").press("Enter")
+            page.wait_for_timeout(700)
+        site.call("PUT", "/inputs/emergency-button/simulated", {"state": "pressed"})
+        page.get_by_label("Your name").fill("Anna")
+        page.click("[data-output=kiln-vent] .why")
+        page.wait_for_selector(".reason dl")
+        page.evaluate("scrollTo(0, 0)")
+        page.wait_for_timeout(300)
+        page.screenshot(path=OUT / "console-trip.png")
+        site.call("PUT", "/inputs/emergency-button/simulated", {"state": "released"})
+        page.wait_for_timeout(300)
+        site.reset("emergency button", "Anna")
+        site.acknowledge("somebody tries codes", "Anna")
+        browser.close()
+
+
 def plan(site: Site, state: Path) -> None:
-    """The pages 'Plan', wide and on a phone, and 'Records'; and the week as a picture."""
+    """The pages 'Plan' and 'Records'; and the week as a picture."""
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -107,10 +175,6 @@ def plan(site: Site, state: Path) -> None:
         page.wait_for_selector("svg .bar")
         page.wait_for_timeout(500)
         page.screenshot(path=OUT / "console-plan.png")
-        page.set_viewport_size({"width": 390, "height": 844})
-        page.wait_for_timeout(500)
-        page.screenshot(path=OUT / "console-plan-phone.png")
-        page.set_viewport_size({"width": 1280, "height": 800})
         page.get_by_role("link", name="Records").click()
         page.get_by_label("the last").select_option("hour")
         page.wait_for_timeout(800)
@@ -167,15 +231,15 @@ def boards(site: Site) -> None:
 def terminal(folder: Path, state: Path) -> None:
     """The main commands, each in an xterm of its own."""
     (folder / "broken.toml").write_text(BROKEN, "utf-8")
+    (folder / "rules.toml").write_text(RULES, "utf-8")
     shots = {
         "look": "cairnwind look",
-        "why": "cairnwind why gallery",
+        "why": "cairnwind turn kiln on; echo; cairnwind why kiln; echo; cairnwind turn hoist-down on; cairnwind turn hoist-up on; cairnwind turn hoist-down off",
+        "rules": "cairnwind check rules.toml; echo; cairnwind ask kiln-vent is on and kiln-door is open",
         "journal": "cairnwind journal -n 14",
         "check": "cairnwind check broken.toml",
         "pins": "cairnwind pins shelf",
         "fit": "cairnwind fit 440Hz --timer small-board --duty 30%",
-        "wiring": "cairnwind wire led --supply 3.3V --forward 2V --current 20mA --pin 12mA; echo; cairnwind wire strip --lamps 60 --limit 2A",
-        "program": "cairnwind run sequence gallery --to 80% --to 20% --to 60% --over 2s --wait 1s --end 40% --preview",
         "phrase": "cairnwind do --dry run scene closing; echo; cairnwind do turn hoist on; echo; cairnwind do turn yard on for 1 h; echo; cairnwind timers; echo; cairnwind plan",
         "rehearse": "cairnwind rehearse --from 2026-11-26 --for 48h --picture rehearsal-48h.png",
     }

@@ -32,7 +32,7 @@
               Pretend {input.words[input.active ? 0 : 1]}
             </button>
           {:else}
-            <span class="since">{clock(input.since)}</span>
+            <span class="since" title="since {clock(input.since)}">{input.volts !== null ? `${input.volts.toFixed(3)} V` : input.raw !== null && input.raw !== input.active ? `line: ${input.words[input.raw ? 1 : 0]}` : clock(input.since)}</span>
           {/if}
         </li>
       {/each}

@@ -83,6 +83,9 @@
     {#if found?.collisions.length}
       <details><summary>{found.collisions.length} {found.collisions.length === 1 ? 'collision' : 'collisions'}</summary><ul>{#each found.collisions as each, number (number)}<li>{moment(each.at)}, {live.outputs[each.output]?.label}: {each.text}</li>{/each}</ul></details>
     {/if}
+    {#if found?.held_back.length}
+      <details><summary>{found.held_back.length} held back, with contacts as they are at rest</summary><ul>{#each found.held_back as each, number (number)}<li>{moment(each.at)}, {live.outputs[each.output]?.label}: {each.text}</li>{/each}</ul></details>
+    {/if}
     {#if found?.totals.length}
       <details>
         <summary>What each output will have done by then</summary>

@@ -65,7 +65,7 @@ export interface Timed { id: number; kind: 'timer' | 'series' | 'claim'; output:
 export interface Plan { schedules: Schedule[]; timers: Timed[]; scenes: string[] }
 export interface Bar { output: string; start: string; end: string; words: string; brief: string; on: boolean; level: number; by: string; why: string }
 export interface Rehearsal {
-  from: string; to: string; bars: Bar[]; collisions: { at: string; output: string; text: string }[]
+  from: string; to: string; bars: Bar[]; collisions: { at: string; output: string; text: string }[]; held_back: { at: string; output: string; text: string }[]
   totals: { output: string; label: string; hours_on: number; switchings: number; kilowatt_hours: number | null }[]
 }
 export interface Difference { was: Bar | null; would_be: Bar | null }

@@ -136,6 +136,7 @@ def run(
         log_to(log_file)
         log.info("serving %s at %s, state in %s", service.site.name, service.url, service.folder.path)
         started(service)
+        threading.Thread(target=_look_over, args=(service,), name="check", daemon=True).start()
         while not over.wait(1.0):
             if again.is_set():
                 again.clear()
@@ -149,6 +150,22 @@ def run(
     return 0 if not left and not service.runtime.failure else 1
 
 
+def _look_over(service: Service) -> None:
+    """What the check finds in the rules that are served: a line in the log for each."""
+    from cairnwind.core.checking import check
+    from cairnwind.service.logs import log
+
+    runtime = service.runtime
+    try:
+        answers = check(runtime.site, runtime.rules, runtime.planned.schedules, time.time_ns())
+    except Exception:
+        log.exception("the rules could not be checked")
+        return
+    for each in answers:
+        if each.verdict == "found":
+            log.warning("%s (to see it: %s)", each.what, each.example)
+
+
 def _reload(service: Service) -> None:
     """SIGHUP: the site file anew, or a line in the log that says why not."""
     from cairnwind.core.claims import Source
@@ -157,5 +174,6 @@ def _reload(service: Service) -> None:
     try:
         outcome = service.runtime.reload(Source("signal", "", "keep"))
         log.info("%s", outcome.reason)
+        _look_over(service)
     except CallerError as error:
         log.error("not reloaded: %s", error)
