@@ -25,8 +25,10 @@ from cairnwind.service.serve import Service
 from cairnwind.site import read_site
 
 ROOT = Path(__file__).parent.parent
+hypothesis.settings.register_profile("all", deadline=None)  # how long anything takes decides no test
+hypothesis.settings.load_profile("all")
 hypothesis.settings.register_profile(
-    "unshrunk", phases=[hypothesis.Phase.explicit, hypothesis.Phase.generate]
+    "unshrunk", deadline=None, phases=[hypothesis.Phase.explicit, hypothesis.Phase.generate]
 )
 """For `make mutants`: that a fault is found is enough there."""
 LAB = next(

@@ -110,9 +110,9 @@ def test_the_canonical_form_reads_to_itself_and_means_the_same(text: str) -> Non
     world = World()
     world.inputs = {"kiln-door": True, "vent-flow": None, "hoist-top": False, "kiln-temperature": 40.0}
     assert again.look(world, Memory()) == found.look(world, Memory())
-    assert questions.read(re.sub(r"(?<=\w)-(?=\w)", " ", found.text.upper()), WORDS).text == found.text, (
-        "as it is spoken"
-    )
+    if "'" not in found.text:  # what is in quotes is as it is written
+        spoken = re.sub(r"(?<=\w)-(?=\w)", " ", found.text.upper())
+        assert questions.read(spoken, WORDS).text == found.text
 
 
 @given(
