@@ -32,7 +32,8 @@ def test_it_finds_the_service_sets_and_reads(running: Running, monkeypatch: pyte
     assert site.release("gallery").reason.startswith("released a person")
     elsewhere = Site(running.url, running.key)
     assert elsewhere.facts()["name"] == "Test bench"
-    site.lock("vent", "red", "belt")
+    site.lock("vent", "red", "belt", until="2099-01-01T12:00")
+    assert site.facts()["lockouts"][0]["until"].startswith("2099-01-01T12:00")
     with pytest.raises(CallerError) as caught:
         site.turn("vent", "on")
     assert (caught.value.code, "tag 'red': belt" in caught.value.sentence) == ("refused", True)

@@ -640,13 +640,21 @@ def stop(ctx: click.Context, reason: str, reset: bool, as_json: bool) -> None:
 @an_output
 @click.argument("tag")
 @click.option("--reason", default="", help="Why it is locked out.")
+@click.option(
+    "--until",
+    default="",
+    metavar="TIME",
+    help="When it is meant to come off; it stays until somebody takes it off.",
+)
 @click.option("--remove", is_flag=True, help="Take the tag off.")
 @as_json
 @click.pass_context
-def lockout(ctx: click.Context, output: str, tag: str, reason: str, remove: bool, as_json: bool) -> None:
+def lockout(
+    ctx: click.Context, output: str, tag: str, reason: str, until: str, remove: bool, as_json: bool
+) -> None:
     """Hang a named TAG on OUTPUT: it stays safe while someone works on it."""
     site = _site(ctx)
-    _report(ctx, site.unlock(output, tag) if remove else site.lock(output, tag, reason), as_json)
+    _report(ctx, site.unlock(output, tag) if remove else site.lock(output, tag, reason, until), as_json)
 
 
 def _report(ctx: click.Context, outcome: Outcome, as_json: bool) -> None:

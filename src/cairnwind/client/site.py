@@ -294,11 +294,13 @@ class Site:
         """End the all-stop."""
         return _outcome(self.call("DELETE", "/all-stop"))
 
-    def lock(self, output: str, tag: str, reason: str = "") -> Outcome:
-        """Hang a lockout tag: the output stays safe while it is there."""
+    def lock(self, output: str, tag: str, reason: str = "", until: str = "") -> Outcome:
+        """Hang a lockout tag: the output stays safe while it is there. ``until`` is when it is meant to come off."""
         return _outcome(
             self.call(
-                "PUT", f"/outputs/{quote(output, safe='')}/lockouts/{quote(tag, safe='')}", {"reason": reason}
+                "PUT",
+                f"/outputs/{quote(output, safe='')}/lockouts/{quote(tag, safe='')}",
+                {"reason": reason, "until": until},
             )
         )
 

@@ -527,7 +527,7 @@ class Engine:
         s = self._find(event, sequence)
         if s is None:
             return
-        tag = Tag(event.output, event.tag, event.source, event.at.wall, event.reason)
+        tag = Tag(event.output, event.tag, event.source, event.at.wall, event.reason, event.until)
         tags = self.keeper.tags.setdefault(event.output, {})
         tag = tags.setdefault(event.tag, tag)
         self.disarm([s], f"ended by the lockout '{event.tag}'")

@@ -185,6 +185,7 @@ class Lock:
     output: str
     tag: str
     reason: str = ""
+    until: int = 0
 
 
 @fact

@@ -78,12 +78,20 @@ def tag_form(tag: Tag) -> dict[str, Any]:
         "source": source_form(tag.source),
         "since": tag.since,
         "reason": tag.reason,
+        "until": tag.until,
     }
 
 
 def tag_read(form: Mapping[str, Any]) -> Tag:
     """The tag of a stored form."""
-    return Tag(form["output"], form["name"], Source(**form["source"]), form["since"], form["reason"])
+    return Tag(
+        form["output"],
+        form["name"],
+        Source(**form["source"]),
+        form["since"],
+        form["reason"],
+        form.get("until", 0),
+    )
 
 
 class Told:

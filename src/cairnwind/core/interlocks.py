@@ -126,6 +126,8 @@ class Tag(NamedTuple):
     source: Source
     since: int
     reason: str = ""
+    until: int = 0
+    """When whoever hung it means to take it off (wall nanoseconds); it stays until somebody does. 0: not said."""
 
 
 class Refusal(NamedTuple):
@@ -291,6 +293,7 @@ def _lockout(keeper: Gatekeeper, output: Output) -> Refusal | None:
         "lockout",
         f"locked out by tag '{tag.name}'{more}{because}",
         f"Whoever hung it takes it off, or a keeper: cairnwind lockout {output.name} {tag.name} --remove.",
+        expected=tag.until or None,
     )
 
 

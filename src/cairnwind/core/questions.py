@@ -250,10 +250,8 @@ class _Cut:
             end += 1
             if self.fold(end) == "," and self.days(end + 1):
                 end += 1
-            elif self.fold(end) == "and" and (
-                self.days(end + 1) or (self.fold(end + 1) == "on" and self.days(end + 2))
-            ):
-                end += 1 + (self.fold(end + 1) == "on")
+            elif self.fold(end) == "and" and self.days(end + 1):
+                end += 1  # 'and on Friday' is another condition
         return self.add("DAYS", at, end - at, meant)
 
 

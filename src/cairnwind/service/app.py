@@ -404,13 +404,15 @@ class _Api:
 
     def lock(self, name: str, tag: str) -> Response:
         output = self._output(name)
-        reason = text(json_body({"reason"}, empty=True), "reason")
+        body = json_body({"reason", "until"}, empty=True)
+        reason = text(body, "reason")
+        until = self._moment(body["until"]) if body.get("until") else 0
         if not tag.isprintable() or len(tag) > 60:
             raise CallerError(
                 "bad-value", "This is not a name for a tag.", "Use up to 60 printable characters."
             )
         return self._do(
-            lambda at: ev.Lock(at, self.runtime.command_id(), caller(), name, tag, reason), output
+            lambda at: ev.Lock(at, self.runtime.command_id(), caller(), name, tag, reason, until), output
         )
 
     def unlock(self, name: str, tag: str) -> Response:

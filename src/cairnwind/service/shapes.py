@@ -158,6 +158,7 @@ def tag_form(tag: Tag) -> dict[str, Any]:
         "by": tag.source.text,
         "since": moment(tag.since),
         "reason": tag.reason,
+        "until": moment(tag.until),
     }
 
 
