@@ -68,6 +68,8 @@ class Oracle:
         """Of each 'for' in a rule's question: since when its inside is so."""
         self.met: dict[str, int] = {}
         """By rule: when what it asks was last so."""
+        self.meets: set[str] = set()
+        """Rules that asked what was so, when they were looked at last."""
         self.cause: dict[str, int | None] = {rule.name: None for rule in rules if rule.kind == "trip"}
         self.latched: dict[str, int | None] = dict.fromkeys(self.cause)
         self.stop: int | None = None
@@ -128,7 +130,7 @@ class Oracle:
         for since in self.since.values():
             since.clear()
         self.cause = dict.fromkeys(self.cause)
-        self.met = {}
+        self.met, self.meets = {}, set()
         self.look(at)
 
     def reset(self, at: int, trip: str) -> None:
@@ -191,8 +193,9 @@ class Oracle:
             match rule.kind:
                 case "needs":
                     met = self.ask(rule.ask, rule.name) is True
-                    if met:
-                        self.met[rule.name] = at
+                    if met or rule.name in self.meets:
+                        self.met[rule.name] = at  # what only time has ended was so until just now
+                    self.meets = self.meets | {rule.name} if met else self.meets - {rule.name}
                     for name in rule.outputs:
                         self.bounded(at, name, rule.name, met)
                 case "trip":

@@ -695,7 +695,7 @@ class Engine:
             self._journal_input(contact)
         if contact.deadline is not None:
             self._push(self._mono, contact.deadline, "input", contact.input.name)
-        if contact.input.stale and active is not None:
+        if contact.input.stale and active is not None and self._stepped:
             self.at_mono_for(self.now.mono + contact.input.stale, "stale", contact.input.name)
         if before != active:
             self._effects.append(ev.Changed("input", contact.input.name))
@@ -709,7 +709,7 @@ class Engine:
             self._effects.append(ev.Changed("input", name))
             self.safety.watches.mark("input", name)
             self.reflexes.input_changed(name)
-        if gauge.input.stale and volts is not None:
+        if gauge.input.stale and volts is not None and self._stepped:  # in a rehearsal nobody falls silent
             self.at_mono_for(self.now.mono + gauge.input.stale, "stale", name)
         for pad in self._sticks.get(name, ()):
             self._steer(pad)

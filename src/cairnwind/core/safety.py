@@ -538,6 +538,11 @@ class Safety:
         ruled = s.ruled
         if ruled is None:
             return
+        if s.pending is not None and s.pending.on and not (s.confirmed is not None and s.confirmed.on):
+            for (
+                pace
+            ) in ruled.pace:  # an on that failed is tried again: it starts now, and not when it was let go on
+                self._last_start[pace.name] = self.now.mono
         for rule, _ in ruled.needed:
             self._touch(rule.outputs)
         for rule, _ in ruled.needs:
