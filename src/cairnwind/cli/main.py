@@ -369,7 +369,7 @@ def why(ctx: click.Context, output: str, at: str | None, as_json: bool) -> None:
     from cairnwind.cli import show
 
     form = _site(ctx).why(output, at)
-    show.emit(form) if as_json else show.why(form)
+    show.emit(form) if as_json else show.why(form, past=at is not None)
 
 
 @main.command()

@@ -131,13 +131,13 @@ def _because(output: dict[str, Any]) -> str:
     return f"{output['by']} wants it {output['wanted']['words']}" if output["by"] else "rest"
 
 
-def why(form: dict[str, Any]) -> None:
+def why(form: dict[str, Any], *, past: bool = False) -> None:
     """The sentence, then the steps from wish to pin."""
     from rich.table import Table
     from rich.text import Text
 
     out = console()
-    out.print(Text(f"{form['output']}: {form['sentence']}", style="bold"))
+    out.print(Text(f"{form['output']} {'was' if past else 'is'} {form['sentence']}", style="bold"))
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
     table.add_column(style="dim", no_wrap=True)
     table.add_column()

@@ -24,14 +24,13 @@ from typing import Any
 
 from cairnwind.core import events as ev
 from cairnwind.core.agenda import WORST, Agenda
+from cairnwind.core.bare import BarePins
 from cairnwind.core.claims import (
     PERSON,
-    RELEASED,
     Claim,
     Instant,
     Lifetime,
     Rank,
-    Source,
     held,
     lasting,
     leading,
@@ -50,11 +49,11 @@ from cairnwind.core.programs import Program
 from cairnwind.core.quantities import NS, show_duration
 from cairnwind.core.reflexes import Reflexes
 from cairnwind.core.safety import Safety
-from cairnwind.core.settings import Drive, Level, Setting, Tone, encode
+from cairnwind.core.settings import Level, Setting, Tone, encode
 from cairnwind.core.shaping import Way, next_step
 from cairnwind.core.standing import Standing
-from cairnwind.core.stick import Pad, mix
-from cairnwind.core.trials import Trial, Trials
+from cairnwind.core.sticks import Sticks
+from cairnwind.core.trials import Trial
 
 RETRY_FIRST = NS // 10
 RETRY_LONGEST = 5 * NS
@@ -62,8 +61,6 @@ ANSWER_WITHIN = 5 * NS
 """A board that has not answered a drive by then has failed it."""
 JUMP = 2 * NS
 """A wall clock that moves this much more or less than the monotonic one has been set."""
-STICK_MOST = 110
-"""Percent: a stick that reads more has a broken wire."""
 MOST_TURNS = 12
 """That one output takes within one event: more, and its interlocks go round in a circle."""
 SHOWN_EVERY = NS // 5
@@ -82,12 +79,6 @@ class Engine:
         self._standings = {name: Standing(output) for name, output in site.outputs.items()}
         self.contacts = {name: Contact(input) for name, input in site.inputs.items() if not input.analogue}
         self.gauges = {name: Gauge(input) for name, input in site.inputs.items() if input.analogue}
-        self._trials = Trials(site)
-        self._centred: set[str] = set()
-        self._sticks: dict[str, list[Pad]] = {}
-        for pad in site.pads.values():
-            for axis in pad.stick or ():
-                self._sticks.setdefault(axis, []).append(pad)
         self._boards = {name: BoardNow(name, False, "not opened yet", 0) for name in site.boards}
         self._on_board: dict[str, list[str]] = {name: [] for name in site.boards}
         for name, output in site.outputs.items():
@@ -101,6 +92,8 @@ class Engine:
         self._entries = 0
         self.now = Instant(0, 0)
         self.agenda = Agenda(self)
+        self.bare = BarePins(self)
+        self._sticks = Sticks(self)
         self.safety = Safety(self)
         self.reflexes = Reflexes(self)
         self._waking: set[tuple[int, str, str]] = set()
@@ -192,11 +185,11 @@ class Engine:
 
     def trials_now(self, board: str) -> list[Trial]:
         """What is being tried on a board."""
-        return [trial for (name, _), trial in list(self._trials.standing.items()) if name == board]
+        return [trial for (name, _), trial in list(self.bare.trials.standing.items()) if name == board]
 
     def trial_failure(self, board: str, line: int) -> str:
         """Why the last trial of a pin came to nothing; empty while it stands."""
-        return self._trials.failures.get((board, line), "")
+        return self.bare.trials.failures.get((board, line), "")
 
     def board_now(self, name: str) -> BoardNow:
         """The board as it stands."""
@@ -291,7 +284,7 @@ class Engine:
                 reason = f"{leader.text} leads with {output.say(leader.setting)}, and a tune does not wait"
                 refusal = Refusal("rank", reason, "Play it when that has ended.")
         if refusal is None and type(setting) is Level and setting.millihertz:
-            refusal = self._trials.shared_timer(output.pin, setting.millihertz, output.name)
+            refusal = self.bare.trials.shared_timer(output.pin, setting.millihertz, output.name)
         if refusal is not None and not refusal.only_time:
             self.refuse(event, sequence, refusal, setting)
             return False
@@ -408,7 +401,7 @@ class Engine:
                 ):
                     self._touched[s.output.name] = None
             self._stopping = (event.command, set(self._touched))
-            self._end_trials("ended by the all-stop")
+            self.bare.end_all("ended by the all-stop")
         self._effects.append(ev.Changed("site", ""))
         reason = "everything to safe" if first else "the all-stop was in force already"
         data = {"verb": "stop", "stop": stop_form(self.keeper.stop)}
@@ -647,7 +640,7 @@ class Engine:
     def _link_up(self, event: ev.LinkUp) -> None:
         self._set_board(event.board, True, "")
         readings = dict(event.readings)
-        self._trials.timers.update({(event.board, line): timer for line, timer in event.timers})
+        self.bare.trials.timers.update({(event.board, line): timer for line, timer in event.timers})
         for name in self._on_board[event.board]:
             s = self._standings[name]
             self._forget(s)
@@ -684,7 +677,7 @@ class Engine:
         for gauge in self.gauges.values():
             if gauge.input.pin.board == event.board:
                 self._measure(gauge, None, 0, None)
-        self._end_trials(f"ended when board {event.board} was lost", event.board)
+        self.bare.end_all(f"ended when board {event.board} was lost", event.board)
 
     def _input_seen(self, event: ev.InputSeen) -> None:
         self._see(self.contacts[event.input], event.active, event.edge, event.settled)
@@ -711,8 +704,7 @@ class Engine:
             self.reflexes.input_changed(name)
         if gauge.input.stale and volts is not None and self._stepped:  # in a rehearsal nobody falls silent
             self.at_mono_for(self.now.mono + gauge.input.stale, "stale", name)
-        for pad in self._sticks.get(name, ()):
-            self._steer(pad)
+        self._sticks.moved(name)
 
     def _stale_due(self, name: str, slot: str) -> None:
         """An input may have been silent for too long."""
@@ -730,107 +722,17 @@ class Engine:
         else:
             self._see(thing, None)
 
-    def _steer(self, pad: Pad) -> None:
-        """A stick is held somewhere: its two motors follow under leases, which end when it is let go or unknown."""
-        assert pad.stick is not None
-        x, y = (self.gauges[name].value for name in pad.stick)
-        drives = (Drive(0), Drive(0))
-        if x is None or y is None or max(abs(x), abs(y)) > STICK_MOST:
-            self._centred.discard(pad.name)  # unknown, or a broken wire
-        else:
-            drives = mix(pad, x / 100, y / 100)
-            if not drives[0].on and not drives[1].on:
-                self._centred.add(pad.name)
-            elif pad.name not in self._centred:
-                drives = (Drive(0), Drive(0))  # it counts once it has been seen in the middle
-        slot = f"stick:{pad.name}"
-        for name, drive in zip((pad.left, pad.right), drives, strict=True):
-            s = self._standings[name]
-            claim = held(s.claims, slot)
-            centred = not any(each.on for each in drives)
-            if centred and claim is not None:
-                self.end(s, claim, "the stick was let go")
-            elif not centred and (claim is None or claim.setting != drive):
-                self._entries += 1
-                source = Source("stick", pad.label or pad.name)
-                wish = ev.Wish(
-                    self.now, f"stick-{self._entries}", source, name, drive, Rank.HAND, slot, RELEASED
-                )
-                self.wish(wish)
-        stands = {name: held(self._standings[name].claims, slot) for name in (pad.left, pad.right)}
-        if not all(stands.values()):
-            for name, claim in stands.items():
-                if claim is not None:
-                    self.end(self._standings[name], claim, "the other motor may not move")
-
-    # --- bare pins ----------------------------------------------------------------------------------------
-
     def _try_pin(self, event: ev.TryPin) -> None:
-        """Try a bare pin; a renewal is neither numbered nor journalled."""
-        pin, board = event.pin, self._boards[event.pin.board]
-        refusal = self.keeper.site_refusal() or self._trials.refusal(pin, event.mode, event.millihertz)
-        word = "refused"
-        if refusal is None and not board.up:
-            word, refusal = (
-                "unreachable",
-                Refusal("link", f"board {board.name} does not answer: {board.reason}", "See to the board."),
-            )
-        if refusal is None and not self.recording and event.parts:
-            refusal = self.no_journal()
-        if refusal is not None:
-            self.refuse(event, self.number(), refusal, word=word)
-            return
-        trial = Trial(
-            pin,
-            event.mode,
-            event.source,
-            event.at.mono + event.span,
-            event.parts,
-            event.millihertz,
-            event.pull,
-        )
-        sequence = self.sequence
-        if self._trials.put(trial):
-            sequence = self.number()
-            self._effects += [ev.Work(pin.board, pin.line, trial), ev.Changed("board", pin.board)]
-            data = {"verb": "try", "pin": pin.name, "mode": event.mode}
-            self.record(sequence, "command", pin.name, f"trying {pin.both}: {trial.text}", event, data)
-        self._push(self._mono, trial.ends, "trial", pin.board, str(pin.line))
-        self._effects.append(ev.Outcome(event.command, sequence, "driving", "", trial.text))
+        self.bare.attempt(event)
 
     def _end_try(self, event: ev.EndTry) -> None:
-        sequence = self.number()
-        trial = self._trials.take(event.pin.board, event.pin.line)
-        text = f"{event.pin.both} is let go" if trial else f"nothing is being tried on {event.pin.both}"
-        if trial is not None:
-            self._effects += [
-                ev.Work(event.pin.board, event.pin.line, None),
-                ev.Changed("board", event.pin.board),
-            ]
-        self.record(
-            sequence, "command", event.pin.name, text, event, {"verb": "end-try", "pin": event.pin.name}
-        )
-        self._effects.append(ev.Outcome(event.command, sequence, "driving", "", text))
+        self.bare.end(event)
 
     def _trial_failed(self, event: ev.TrialFailed) -> None:
-        self._end_trials(f"not possible: {event.reason}", event.board, event.line)
-        self._trials.failures[event.board, event.line] = event.reason
+        self.bare.failed(event)
 
     def _trial_due(self, board: str, line: str) -> None:
-        trial = self._trials.standing.get((board, int(line)))
-        if trial is not None and trial.ends <= self.now.mono:
-            self._end_trials("whoever tried it did not renew it", board, int(line))
-
-    def _end_trials(self, why: str, board: str = "", line: int | None = None) -> None:
-        """End all trials, or those of a board, or that of a line."""
-        for name, number in list(self._trials.standing):
-            if (board and name != board) or (line is not None and number != line):
-                continue
-            trial = self._trials.take(name, number)
-            assert trial is not None
-            self._effects += [ev.Work(name, number, None), ev.Changed("board", name)]
-            text = f"the trial of {trial.pin.both} ended: {why}"
-            self.record(self.number(), "trial", trial.pin.name, text, None, {"why": why})
+        self.bare.due(board, line)
 
     # --- the service's own events -------------------------------------------------------------------------
 
@@ -886,7 +788,7 @@ class Engine:
         self.record(self.number(), "shutdown", "", "the service is stopping: every output to safe", None, {})
         for name in self._standings:
             self._touched[name] = None
-        self._end_trials("the service is stopping")
+        self.bare.end_all("the service is stopping")
 
     def _set_recording(self, event: ev.Recording) -> None:
         if self.recording != event.ok:
@@ -1445,9 +1347,9 @@ class Engine:
         """See to an output before this event is over."""
         self._touched[name] = None
 
-    def at_mono(self, due: int, kind: str, name: str) -> None:
+    def at_mono(self, due: int, kind: str, name: str, slot: str = "") -> None:
         """Wake for something at a time of the monotonic clock."""
-        self._push(self._mono, due, kind, name)
+        self._push(self._mono, due, kind, name, slot)
 
     def inner(self, command: str) -> str:
         """A name for a command within a command."""
