@@ -74,7 +74,9 @@ def test_readers_are_served_while_the_engine_is_held_up(running: Running) -> Non
             done.result() for done in [pool.submit(running.http, "GET", "/api/v1/outputs") for _ in range(40)]
         ]
         assert {page.status_code for page in pages} == {200}
-        assert running.http("GET", "/api/v1/outputs/vent/why").status_code == 200
+        why = running.http("GET", "/api/v1/outputs/vent/why")
+        assert why.status_code == 200
+        assert why.elapsed.total_seconds() < 5, "what only the engine could add is left out"
         assert not held.gate.is_set()
 
 

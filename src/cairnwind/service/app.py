@@ -206,8 +206,9 @@ class _Api:
         reasons = why(now, clocks)
         if not (now.leader is not None and now.leader.setting.on) and output.takes == "level":
             probe = ev.Probe(clock(), self.runtime.command_id(), caller(), name)
-            outcome, _ = self.runtime.submit(probe)
-            reasons = if_wanted(reasons, output, outcome.reason, outcome.remedy)
+            outcome = self.runtime.ask(probe)
+            if outcome is not None:
+                reasons = if_wanted(reasons, output, outcome.reason, outcome.remedy)
         return answer(shapes.why_form(reasons))
 
     def _rows_of(self, output: Output, wall: int) -> list[Row]:

@@ -188,6 +188,16 @@ class Runtime:
             if wait:
                 self.waiters.pop(command.command, None)
 
+    def ask(self, question: ev.Probe, within: float = 0.5) -> ev.Outcome | None:
+        """The answer to a question that changes nothing; None if the engine has no time for it: readers do not wait."""
+        reply: queue.SimpleQueue[ev.Outcome] = queue.SimpleQueue()
+        if not self.lanes.put(Item(question, reply)):
+            return None
+        try:
+            return reply.get(timeout=within)
+        except queue.Empty:
+            return None
+
     def submit_all(self, commands: list[ev.Command]) -> list[ev.Outcome]:
         """Have several commands decided, in their order and as close together as the lanes allow; their outcomes."""
         replies: list[queue.SimpleQueue[Any]] = [queue.SimpleQueue() for _ in commands]
