@@ -156,6 +156,21 @@ def test_while_holds_lets_go_at_unknown_and_is_there_again_after_a_restart() -> 
     assert not run.claims
 
 
+def test_a_reload_that_leaves_fewer_rules_forgets_what_the_old_ones_were_waiting_for() -> None:
+    run = Run(reflex(when="yard-gate is open for 5 s", do="turn yard on for 1 h"), regulator())
+    guard = rules.guard("glaze-store", {"opens": "5 s"}, SITE)
+    run.take(ev.Reload(run.now, "c", ANNA, SITE, reflexes=run.made, guards=(guard,)))
+    run.contact("yard-gate", True)
+    run.measure("cupboard-temperature", 20)
+    run.take(ev.Open(run.now, "c", ANNA, "glaze-store", "anna"))
+    assert run.level("glaze-store") == 1
+    run.take(ev.Reload(run.now, "c", ANNA, SITE))
+    run.later(20)
+    assert (run.level("yard"), run.level("glaze-store"), run.level("cupboard-heater")) == (0, 0, 0)
+    run.take(ev.Wish(run.now, "c", ANNA, "glaze-store", ON, Rank.PERSON, "person", RELEASED))
+    assert run.level("glaze-store") == 1, "nothing guards it any more"
+
+
 def regulator(**more: Any) -> Any:
     form = {
         "name": "cupboard",

@@ -188,15 +188,21 @@ def _grammar() -> Lark:
     return Lark.open_from_package("cairnwind.core", "phrases.lark", parser="lalr", lexer=Words)
 
 
-def read(text: str, vocabulary: Vocabulary) -> Phrase:
-    """The phrase that a text is. Raises `PhraseError`, and `Asks` where it may mean two things."""
+def readable(text: object, what: str, example: str) -> str:
+    """A text of a length and of characters that can be read at all; ``what`` it is. Raises `PhraseError`."""
     if not isinstance(text, str) or not text.strip():
-        raise PhraseError("There is no phrase.", "Say what to do: turn bench-lamp on.")
+        raise PhraseError(f"There is no {what}.", example)
     if len(text) > MOST:
-        raise PhraseError(f"The phrase has {len(text)} characters.", f"At most {MOST}; make it a scene.")
+        raise PhraseError(f"The {what} has {len(text)} characters.", f"At most {MOST}; split it.")
     if not text.isprintable():
         odd = next(number for number, char in enumerate(text) if not char.isprintable())
-        raise PhraseError(f"Character {odd + 1} of the phrase cannot be printed.", "Take it out.", odd)
+        raise PhraseError(f"Character {odd + 1} of the {what} cannot be printed.", "Take it out.", odd)
+    return text
+
+
+def read(text: str, vocabulary: Vocabulary) -> Phrase:
+    """The phrase that a text is. Raises `PhraseError`, and `Asks` where it may mean two things."""
+    text = readable(text, "phrase", "Say what to do: turn bench-lamp on.")
     try:
         tree = _grammar().parse((text, vocabulary))
     except UnexpectedInput as error:

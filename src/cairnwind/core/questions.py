@@ -24,9 +24,9 @@ from cairnwind.core.conditions import Condition, Dependency, Node, Value, View
 from cairnwind.core.errors import CallerError, nearest
 from cairnwind.core.model import Site
 from cairnwind.core.moments import Moment
-from cairnwind.core.phrases import Asks, PhraseError
+from cairnwind.core.phrases import Asks, PhraseError, readable
 from cairnwind.core.quantities import NS, UNITS, parse, show_duration
-from cairnwind.core.words import MOST, Said, Thing, Vocabulary, folded, pieces, said
+from cairnwind.core.words import Said, Thing, Vocabulary, folded, pieces, said
 
 TWICE = NS * 6 // 10
 """Nanoseconds within which a second press makes a double one, if nobody says."""
@@ -92,13 +92,7 @@ def _grammar() -> Lark:
 
 def read(text: object, vocabulary: Vocabulary) -> Condition:
     """The condition that a text is. Raises `PhraseError`, and `Asks` where it may mean two things."""
-    if not isinstance(text, str) or not text.strip():
-        raise PhraseError("There is no condition.", "Write one: kiln-door is closed.")
-    if len(text) > MOST:
-        raise PhraseError(f"The condition has {len(text)} characters.", f"At most {MOST}.")
-    if not text.isprintable():
-        odd = next(number for number, char in enumerate(text) if not char.isprintable())
-        raise PhraseError(f"Character {odd + 1} of the condition cannot be printed.", "Take it out.", odd)
+    text = readable(text, "condition", "Write one: kiln-door is closed.")
     try:
         tree = _grammar().parse((text, vocabulary))
     except UnexpectedInput as error:

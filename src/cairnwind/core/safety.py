@@ -93,7 +93,6 @@ class Safety:
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
-        self.interlocks: tuple[Interlock, ...] = ()
         self.watches = Watches()
         self.of: dict[str, Ruled] = {}
         """By output; those that no rule concerns have no entry."""
@@ -111,11 +110,10 @@ class Safety:
 
     def arm(self, interlocks: Iterable[Interlock], guards: Iterable[Guard] = ()) -> None:
         """These rules hold from now on."""
-        self.interlocks = tuple(interlocks)
         self.guards = {guard.output: guard for guard in guards}
         self._engine.keeper.shut = set(self.guards)
         shared: list[Excludes | Limit] = []
-        for rule in self.interlocks:
+        for rule in interlocks:
             if isinstance(rule, Trip):
                 self.trips[rule.name] = rule
                 self._trip_of[self.watches.add(rule.condition, self._trip_told).number] = rule
@@ -224,6 +222,8 @@ class Safety:
 
     def watch_due(self, number: str) -> None:
         """A condition's own clock says that it has to be asked."""
+        if int(number) >= len(self.watches.all):
+            return  # it was asked for before a reload, which left fewer conditions
         watch = self.watches.all[int(number)]
         self.watches.dirty[watch.number] = None
         rule = self._need_of.get(watch.number)
@@ -367,7 +367,7 @@ class Safety:
 
     def guard_due(self, output: str) -> None:
         """Its time is over, unless it was opened again meanwhile."""
-        if self._open_until.get(output, 0) <= self.now.mono:
+        if output in self.guards and self._open_until.get(output, 0) <= self.now.mono:
             self._open_until.pop(output, None)
             self._engine.keeper.shut.add(output)
             self._engine.disarm_all(self._engine.standing(output), "its guard has closed it")
@@ -539,9 +539,8 @@ class Safety:
         if ruled is None:
             return
         if s.pending is not None and s.pending.on and not (s.confirmed is not None and s.confirmed.on):
-            for (
-                pace
-            ) in ruled.pace:  # an on that failed is tried again: it starts now, and not when it was let go on
+            # an on that failed is tried again: it starts now, and not when it was let go on
+            for pace in ruled.pace:
                 self._last_start[pace.name] = self.now.mono
         for rule, _ in ruled.needed:
             self._touch(rule.outputs)
