@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 import signal
 import subprocess
 import sys
@@ -10,7 +11,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from playwright.sync_api import sync_playwright
+from playwright.sync_api import Browser, sync_playwright
 
 from cairnwind.client import Site
 
@@ -46,38 +47,6 @@ frequency = "800 Hz"
 """
 
 
-RULES = """\
-site = "Saltmarsh Kiln House"
-
-[board.shelf]
-link = "simulated"
-map = "header-34"
-
-[output.kiln-vent]
-kind = "relay"
-pin = "shelf:J2-9"
-
-[output.kiln]
-kind = "relay"
-pin = "shelf:J2-11"
-
-[[interlock]]
-name = "no fire without draught"
-needs = "kiln-vent is on for 30 s"
-outputs = ["kiln"]
-
-[[interlock]]
-name = "no draught without fire"
-needs = "kiln is on"
-outputs = ["kiln-vent"]
-
-[[interlock]]
-name = "watch the vent"
-trip = "kiln-vent is off"
-outputs = ["kiln-vent"]
-"""
-
-
 def main() -> None:
     """Start the demo, take all pictures, stop it."""
     OUT.mkdir(parents=True, exist_ok=True)
@@ -105,7 +74,7 @@ def main() -> None:
 
 
 def console(site: Site) -> None:
-    """The page 'Now', wide, dark with an all-stop, and on a phone."""
+    """The page 'Now'."""
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -113,20 +82,46 @@ def console(site: Site) -> None:
         page.wait_for_selector("[data-output=gallery]")
         page.click("[data-output=gallery] .why")
         page.wait_for_selector(".reason dl")
+        page.evaluate("scrollTo(0, 0)")
         page.screenshot(path=OUT / "console-now.png")
         page.click("[data-output=gallery] .why")
-        page.set_viewport_size({"width": 390, "height": 844})
-        page.screenshot(path=OUT / "console-phone.png")
-        page.set_viewport_size({"width": 1280, "height": 800})
-        page.click("text=Go dark")
-        site.stop("smoke in the glaze room")
-        page.click("text=Reset all-stop")
-        page.click("[data-output=bench-lamp] .action")
-        page.wait_for_selector(".notes p")
-        page.evaluate("scrollTo(0, 0)")
-        page.wait_for_timeout(300)
-        page.screenshot(path=OUT / "console-all-stop.png")
         browser.close()
+        remotes(site, playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS))
+
+
+def remotes(site: Site, browser: Browser) -> None:
+    """Keys with a phone being paired, the API's help, and the trolley's pad on a phone."""
+    text = site.new_key("porch panel", "operate", only=["gallery", "window"], from_="06:00", to="23:00")
+    Site(site.address, text).outputs()
+    page = browser.new_page(viewport={"width": 1280, "height": 800})
+    page.goto(site.sign_in_link())
+    page.wait_for_selector("[data-output=gallery]")
+    page.get_by_role("link", name="Keys").click()
+    page.get_by_label("Whose").fill("Anna's phone")
+    page.get_by_label("These outputs and groups only").fill("trolley-left, trolley-right, gallery")
+    page.get_by_role("button", name="Pair a phone").click()
+    page.wait_for_selector(".pairing svg")
+    page.wait_for_timeout(300)
+    page.screenshot(path=OUT / "console-keys.png")
+    page.get_by_role("link", name="Help").click()
+    page.get_by_label("Find a call").fill("claim")
+    page.locator("summary", has_text="Makes a claim").click()
+    page.wait_for_timeout(300)
+    page.screenshot(path=OUT / "console-help.png")
+    link = site.pair("Anna's phone", "operate", only=["trolley-left", "trolley-right", "hoist-up", "hoist-down"])["link"]
+    phone = browser.new_page(viewport={"width": 390, "height": 844}, has_touch=True)
+    phone.goto(link)
+    phone.wait_for_selector("[data-pad=trolley]")
+    phone.locator("[data-pad=trolley]").scroll_into_view_if_needed()
+    box = phone.locator("[data-pad=trolley] .area").bounding_box()
+    assert box
+    phone.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+    phone.mouse.down()
+    phone.mouse.move(box["x"] + box["width"] * 0.62, box["y"] + box["height"] * 0.2)
+    phone.wait_for_timeout(900)
+    phone.screenshot(path=OUT / "console-phone.png")
+    phone.mouse.up()
+    browser.close()
 
 
 def safe(site: Site) -> None:
@@ -231,17 +226,15 @@ def boards(site: Site) -> None:
 def terminal(folder: Path, state: Path) -> None:
     """The main commands, each in an xterm of its own."""
     (folder / "broken.toml").write_text(BROKEN, "utf-8")
-    (folder / "rules.toml").write_text(RULES, "utf-8")
     shots = {
         "look": "cairnwind look",
         "why": "cairnwind turn kiln on; echo; cairnwind why kiln; echo; cairnwind turn hoist-down on; cairnwind turn hoist-up on; cairnwind turn hoist-down off",
-        "rules": "cairnwind check rules.toml; echo; cairnwind ask kiln-vent is on and kiln-door is open",
         "journal": "cairnwind journal -n 14",
         "check": "cairnwind check broken.toml",
         "pins": "cairnwind pins shelf",
-        "fit": "cairnwind fit 440Hz --timer small-board --duty 30%",
         "phrase": "cairnwind do --dry run scene closing; echo; cairnwind do turn hoist on; echo; cairnwind do turn yard on for 1 h; echo; cairnwind timers; echo; cairnwind plan",
-        "rehearse": "cairnwind rehearse --from 2026-11-26 --for 48h --picture rehearsal-48h.png",
+        "keys": "cairnwind key pair --for 'Ben' --only gallery,window; cairnwind key list; echo; cairnwind remotes",
+        "modbus": "cairnwind look --modbus | head -20; echo …; cairnwind look --modbus gallery; cairnwind look --modbus kiln-door; cairnwind look --modbus | tail -6",
     }
     server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     environment = {
@@ -256,7 +249,7 @@ def terminal(folder: Path, state: Path) -> None:
         for name, command in shots.items():
             window = subprocess.Popen(
                 ["xterm", "-geometry", "158x50+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#1b2126",
-                 "-fg", "#dfe5e8", "-e", "sh", "-c", f"echo '$ {command}'; {command}; sleep 60"],
+                 "-fg", "#dfe5e8", "-e", "sh", "-c", f"echo {shlex.quote(f'$ {command}')}; {command}; sleep 60"],
                 env=environment, cwd=folder,
             )  # fmt: skip
             time.sleep(3)

@@ -13,7 +13,7 @@
 
   // The page is in the address, so that it can be kept and come back to: #now, or #boards/shelf.
   let address = $state(location.hash.slice(1))
-  const pages = ['now', 'plan', 'records', 'rules', 'boards', 'signals', 'bench']
+  const pages = ['now', 'plan', 'records', 'rules', 'boards', 'signals', 'bench', 'remotes', 'keys', 'help']
   const page = $derived(pages.find((each) => address === each || address.startsWith(`${each}/`)) ?? 'now')
   const boardShown = $derived(address.startsWith('boards') ? decodeURIComponent(address.slice('boards/'.length)) : null)
   const down = $derived(Object.values(live.boards).filter((board) => !board.up))
@@ -24,8 +24,10 @@
     void open()
   })
 
-  const outputs = $derived(Object.values(live.outputs))
-  const inputs = $derived(Object.values(live.inputs))
+  // a key for some outputs sees those first; the whole site is one step away
+  let whole = $state(false)
+  const outputs = $derived(Object.values(live.outputs).filter((output) => whole || live.only === null || live.only.includes(output.name)))
+  const inputs = $derived(Object.values(live.inputs).filter((input) => whole || live.only === null || outputs.some((output) => output.place === input.place)))
   const places = $derived([...new Set([...outputs, ...inputs].map((thing) => thing.place))])
   // Two columns of about the same length, by what is in the places and not by what is open in them:
   // so a card never moves to the other column while one looks.
@@ -68,6 +70,9 @@
         <a href="#signals" aria-current={page === 'signals' ? 'page' : undefined}>Signals</a>
         <a href="#boards/" aria-current={page === 'boards' ? 'page' : undefined}>Boards</a>
         <a href="#bench" aria-current={page === 'bench' ? 'page' : undefined}>Bench</a>
+        <a href="#remotes" aria-current={page === 'remotes' ? 'page' : undefined}>Remotes</a>
+        {#if live.keeps}<a href="#keys" aria-current={page === 'keys' ? 'page' : undefined}>Keys</a>{/if}
+        <a href="#help" aria-current={page === 'help' ? 'page' : undefined}>Help</a>
       </nav>
       <AllStop />
       <button type="button" class="btn btn-sm preset-outlined-surface-300-700" onclick={signOut}>Sign out</button>
@@ -92,10 +97,17 @@
     {#await import('./lib/RulesPage.svelte') then { default: RulesPage }}<RulesPage />{/await}
   {:else if live.phase === 'live' && page === 'signals'}
     {#await import('./lib/SignalsPage.svelte') then { default: SignalsPage }}<SignalsPage />{/await}
+  {:else if live.phase === 'live' && page === 'remotes'}
+    {#await import('./lib/RemotesPage.svelte') then { default: RemotesPage }}<RemotesPage />{/await}
+  {:else if live.phase === 'live' && page === 'keys'}
+    {#await import('./lib/KeysPage.svelte') then { default: KeysPage }}<KeysPage />{/await}
+  {:else if live.phase === 'live' && page === 'help'}
+    {#await import('./lib/HelpPage.svelte') then { default: HelpPage }}<HelpPage />{/await}
   {:else if live.phase === 'live' && page === 'bench'}
     <BenchPage />
   {:else if live.phase === 'live'}
     <PhraseField />
+    {#if live.only !== null}<button type="button" class="btn btn-sm preset-outlined-surface-500 whole" aria-pressed={whole} onclick={() => (whole = !whole)}>{whole ? 'Only what I may command' : 'The whole site'}</button>{/if}
     <main class="places">
       {#each columns as column, number (number)}
         <div>
@@ -135,6 +147,7 @@
   .links { font-size: 0.8rem; color: var(--well); }
   .links .down { color: var(--ill); font-weight: 600; }
   .places { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(100%, 26rem), 1fr)); column-gap: 1rem; align-items: start; }
+  .whole { margin-bottom: 0.8rem; }
   .door { max-width: 34rem; margin: 4rem auto; line-height: 1.6; }
   .door h2 { font-size: 1.2rem; margin-bottom: 0.5rem; }
   .door pre { margin-top: 0.7rem; padding: 0.6rem 0.9rem; background: var(--stone); border: 1px solid var(--line); }

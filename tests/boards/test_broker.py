@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import signal
-import socket
 import subprocess
 from collections.abc import Iterator
 from pathlib import Path
@@ -20,6 +19,7 @@ from cairnwind.core.settings import OFF, ON, Level
 from cairnwind.demo.network import NetworkBoard
 from cairnwind.service.first import clock
 from tests.conftest import CAIRNWIND, cairnwind, eventually, free_port, of_kind
+from tests.mosquitto import Mosquitto, wait_for
 
 FACTS = Network("yard/{line}/set", "100", "0", "{level}", "yard/{line}/is", "yard/alive")
 OUTPUTS = [
@@ -27,41 +27,6 @@ OUTPUTS = [
     Output("pump", "relay", Pin("y", 2)),
 ]
 GATE = Input("gate", "contact", Pin("y", 3))
-
-
-def wait_for(port: int) -> None:
-    """Until something listens there."""
-
-    def listens() -> bool:
-        with socket.socket() as probe:
-            return probe.connect_ex(("127.0.0.1", port)) == 0
-
-    eventually(listens)
-
-
-class Mosquitto:
-    """The broker, to be stopped and started again."""
-
-    def __init__(self, folder: Path) -> None:
-        self.port = free_port()
-        passwords = folder / "passwords"
-        subprocess.run(["mosquitto_passwd", "-b", "-c", passwords, "house", "secret word"], check=True)
-        passwords.chmod(0o644)
-        self.file = folder / "mosquitto.conf"
-        self.file.write_text(
-            f"listener {self.port} 127.0.0.1\npassword_file {passwords}\nallow_anonymous false\nuser root\n"
-        )
-        self.start()
-
-    def start(self) -> None:
-        self.process = subprocess.Popen(
-            ["mosquitto", "-c", self.file], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-        )
-        wait_for(self.port)
-
-    def stop(self) -> None:
-        self.process.kill()
-        self.process.wait()
 
 
 @pytest.fixture

@@ -341,6 +341,7 @@ def test_a_browser_signs_in_once_and_commands_only_from_its_own_page(running: Ru
         "key": "first key",
         "role": "keep",
         "surface": "console",
+        "only": None,
     }
     claim = {"output": "vent", "setting": "on"}
     problem(session.post(running.url + CLAIMS, json=claim), 403, "origin")

@@ -176,10 +176,11 @@ def test_a_reset_that_cannot_be_recorded_is_none(ruled: Running) -> None:
     ruled.link().set_input("button", False)
     eventually(lambda: not on(ruled, "yard"))
     ruled.service.runtime.writer.limit(1)
-    answers = [
-        ruled.http("POST", "/api/v1/trips/red%20button/reset", json={"by": "A" * 60}) for _ in range(60)
-    ]
-    assert {each.status_code for each in answers} >= {507}, "the disk is full somewhere on the way"
+    for _ in range(60):
+        answer = ruled.http("POST", "/api/v1/trips/red%20button/reset", json={"by": "A" * 60})
+        if answer.status_code == 507:
+            break
+    assert answer.status_code == 507, "the disk is full somewhere on the way"
     eventually(lambda: not on(ruled, "yard"))
     assert ruled.site.facts()["trips"] or ruled.site.facts()["all_stop"]["stopped"]
 
@@ -258,7 +259,7 @@ def test_codes_have_owners_hours_and_an_end(ruled: Running) -> None:
         assert match in bad.json()["detail"]
     ruled.site.drop_code("store", "later")
     operator = Site(ruled.url, ruled.service.keys.renew("bench", "operate"))
-    with pytest.raises(CallerError, match="may not see to passcodes"):
+    with pytest.raises(CallerError, match="may only operate"):
         operator.codes("store")
     with pytest.raises(CallerError, match="no guard"):
         ruled.site.open("vent", "1234")
@@ -314,7 +315,7 @@ def test_a_reload_takes_new_rules_and_leaves_everything_where_the_file_is_wrong(
     eventually(lambda: on(ruled, "yard") != on(ruled, "gallery"))
     assert "not both" in {rule["name"] for rule in ruled.site.rules()}
     operator = Site(ruled.url, ruled.service.keys.renew("bench", "operate"))
-    with pytest.raises(CallerError, match="may not reload"):
+    with pytest.raises(CallerError, match="may only operate"):
         operator.reload()
 
 

@@ -41,7 +41,7 @@ SURFACES: dict[str, Callable[[Running, str], object]] = {
 
 def table() -> dict[str, list[str]]:
     rows = re.findall(
-        r"^\| ([\w ]+) \| (person|hand) \| ([\w ]+) \| ([\w ]+) \| (.+) \|$",
+        r"^\| ([\w ]+) \| (person|hand) \| ([\w ]+) \| ([^|]+) \| ([^|]+) \|$",
         (DOCS / "rules.md").read_text("utf-8"),
         re.M,
     )

@@ -90,7 +90,7 @@
           simulated={whole?.simulated}
         />
         {#key shown}
-          <WireLog board={shown!} />
+          <WireLog name={shown!} read={(after) => api.wire(shown!, after)} />
         {/key}
       </div>
     </div>

@@ -5,6 +5,7 @@
   import Cairn from './Cairn.svelte'
   import ColourField from './ColourField.svelte'
   import Keypad from './Keypad.svelte'
+  import HoldButton from './HoldButton.svelte'
   import LevelSlider from './LevelSlider.svelte'
   import ProgramPanel from './ProgramPanel.svelte'
   import TuneField from './TuneField.svelte'
@@ -63,6 +64,8 @@
     <div class="level"><TuneField {output} /></div>
   {:else if output.takes === 'level' && output.dimmable}
     <div class="level"><LevelSlider {output} /></div>
+  {:else if output.takes === 'level' && output.kind === 'motor'}
+    <div class="level"><HoldButton {output} /></div>
   {/if}
   {#if open}
     <div class="reason">

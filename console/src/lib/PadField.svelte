@@ -1,4 +1,4 @@
-<!-- A pad: two motors from one position. It drives only while it is held, by pointer, touch or arrow keys: PUT again
+<!-- A pad: two motors from one position, or zones that each hold an output. It drives only while it is held, by pointer, touch or arrow keys: PUT again
      and again under a lease, so that a lost page, network or finger stops it. -->
 <script lang="ts">
   import { onDestroy } from 'svelte'
@@ -18,10 +18,14 @@
   async function run(): Promise<void> {
     if (running) return
     running = true
+    let again = false
+    if (!(await attempt(api.awake))) at = undefined
     while (at) {
       const [x, y] = at
-      if (!(await attempt(() => api.steer(pad.name, x, y)))) at = undefined
-      else await new Promise((done) => setTimeout(done, EVERY))
+      const next = new Promise((done) => setTimeout(done, EVERY)) // twenty a second, however long an answer takes
+      if (!(await attempt(() => api.steer(pad.name, x, y, again)))) at = undefined
+      else await next
+      again = true
     }
     running = false
     await api.letGo(pad.name).catch(() => undefined)
@@ -46,11 +50,14 @@
   }
 
   onDestroy(end)
+  $effect(() => {
+    if (live.lost) end()
+  })
 
   const words = (name: string) => live.outputs[name]?.confirmed?.words ?? 'unknown'
 </script>
 
-<svelte:window onblur={end} />
+<svelte:window onblur={end} onpagehide={end} />
 <svelte:document onvisibilitychange={end} />
 
 <div class="row" data-pad={pad.name}>
@@ -58,20 +65,29 @@
     type="button" bind:this={area} class="area" class:held={at} aria-label="{pad.label}: drag, or hold the arrow keys"
     onpointerdown={(event) => { area.setPointerCapture(event.pointerId); move(event) }}
     onpointermove={(event) => at && !pressed.size && move(event)}
+    oncontextmenu={(event) => event.preventDefault()}
     onpointerup={end} onpointercancel={end} onlostpointercapture={end} onblur={end}
     onkeydown={(event) => { if (event.key in KEYS) { event.preventDefault(); pressed.add(event.key); keys() } }}
     onkeyup={(event) => { pressed.delete(event.key); keys() }}
   >
+    {#each Object.entries(pad.zones) as [zone, output] (zone)}<span class="zone {zone}">{live.outputs[output]?.label ?? output}</span>{/each}
     <span class="dot" style="left: {50 + (at?.[0] ?? 0) * 50}%; top: {50 - (at?.[1] ?? 0) * 50}%"></span>
   </button>
-  <p><strong>{pad.label}</strong><br />left {words(pad.left)}<br />right {words(pad.right)}<br /><span class="aside">drives while it is held</span></p>
+  <p><strong>{pad.label}</strong><br />{#if pad.left && pad.right}left {words(pad.left)}<br />right {words(pad.right)}{:else}{#each pad.outputs as name (name)}{live.outputs[name]?.label ?? name}: {words(name)}<br />{/each}{/if}<br /><span class="aside">drives while it is held</span></p>
 </div>
 
 <style>
   .row { display: flex; gap: 1rem; align-items: center; padding: 0.6rem 0; border-top: 1px solid var(--line); font-size: 0.9rem; }
-  .area { position: relative; width: 8.5rem; height: 8.5rem; flex: none; touch-action: none; border: 1.5px solid var(--line); border-radius: 46% 54% 48% 52%; cursor: crosshair; background: linear-gradient(var(--line), var(--line)) center / 1px 100% no-repeat, linear-gradient(var(--line), var(--line)) center / 100% 1px no-repeat; }
+  .area { position: relative; width: min(100%, 8.5rem); aspect-ratio: 1; user-select: none; flex: none; touch-action: none; border: 1.5px solid var(--line); border-radius: 46% 54% 48% 52%; cursor: crosshair; background: linear-gradient(var(--line), var(--line)) center / 1px 100% no-repeat, linear-gradient(var(--line), var(--line)) center / 100% 1px no-repeat; }
+  .zone { position: absolute; left: 0; right: 0; text-align: center; font-size: 0.72rem; color: var(--quiet); pointer-events: none; }
+  .up { top: 0.7rem; }
+  .down { bottom: 0.7rem; }
+  .middle, .left, .right { top: calc(50% - 0.6rem); }
+  .left { right: 50%; }
+  .right { left: 50%; }
   .held { border-color: var(--on); }
   .dot { position: absolute; width: 1.5rem; height: 1.2rem; margin: -0.6rem 0 0 -0.75rem; border-radius: 50%; background: var(--quiet); pointer-events: none; }
   .held .dot { background: var(--on); }
+  @media (pointer: coarse) { .area { width: min(62%, 15rem); } }
   .aside { color: var(--quiet); font-size: 0.78rem; }
 </style>

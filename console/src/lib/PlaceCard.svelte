@@ -7,7 +7,7 @@
   import type { Input, Output } from './types'
 
   let { place, outputs, inputs, simulated = false }: { place: string; outputs: Output[]; inputs: Input[]; simulated?: boolean } = $props()
-  const pads = $derived(live.pads.filter((pad) => outputs.some((output) => output.name === pad.left)))
+  const pads = $derived(live.pads.filter((pad) => outputs.some((output) => output.name === pad.outputs[0])))
 </script>
 
 <section class="card" aria-label={place}>

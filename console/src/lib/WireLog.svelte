@@ -1,12 +1,11 @@
-<!-- What went over a board's wire: the newest on top, only so many. -->
+<!-- What went over the wire of a board or a remote: the newest on top, only so many. -->
 <script lang="ts">
   import { untrack } from 'svelte'
-  import * as api from './api'
   import { clock } from './live.svelte'
-  import type { Frame } from './types'
+  import type { Frame, Wire } from './types'
 
   const SHOWN = 60
-  let { board }: { board: string } = $props()
+  let { name, read: more }: { name: string; read: (after: number) => Promise<Wire> } = $props()
   let open = $state(false)
   let frames = $state.raw<Frame[]>([])
 
@@ -14,7 +13,7 @@
     if (!open) return
     let over = false
     const read = async () => {
-      const wire = await api.wire(board, untrack(() => frames[0]?.number ?? 0)).catch(() => undefined)
+      const wire = await more(untrack(() => frames[0]?.number ?? 0)).catch(() => undefined)
       if (wire && !over) frames = [...wire.frames.reverse(), ...untrack(() => frames)].slice(0, SHOWN)
     }
     void read()
@@ -27,13 +26,13 @@
 </script>
 
 <details class="wire" bind:open>
-  <summary>On the wire of {board}</summary>
+  <summary>On the wire of {name}</summary>
   <ol aria-label="Frames">
     {#each frames as frame (frame.number)}
       <li data-way={frame.way}>
         <time>{clock(frame.at)}.{frame.at.slice(20, 23)}</time>
         <span class="way" aria-label={frame.way}>{frame.way === 'sent' ? '→' : frame.way === 'got' ? '←' : '×'}</span>
-        <span>{frame.text}{#if frame.raw}<code>{frame.raw}</code>{/if}</span>
+        <span>{frame.text}{#if frame.raw && !frame.plain}<code>{frame.raw}</code>{/if}</span>
       </li>
     {:else}
       <li>Nothing yet.</li>

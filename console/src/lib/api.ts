@@ -1,6 +1,6 @@
 // Every address of the service that the console uses. No component knows any.
 
-import type { Answer, BoardWhole, CalendarLine, Difference, Dry, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
+import type { Answer, Described, Key, MapRow, Pairing, Remote, Session, BoardWhole, CalendarLine, Difference, Dry, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
 
 const V1 = '/api/v1'
 
@@ -10,11 +10,15 @@ export class Problem extends Error {
   }
 }
 
-async function call(method: string, path: string, body?: unknown, type = 'application/json'): Promise<any> {
+/** What keeps something moving is given up after this time (milliseconds): then the link is lost. */
+const PROMPT = 1000
+
+async function call(method: string, path: string, body?: unknown, type = 'application/json', within?: number): Promise<any> {
   let response: Response
   try {
     response = await fetch(V1 + path, {
       method,
+      signal: within ? AbortSignal.timeout(within) : undefined,
       headers: body === undefined ? {} : { 'Content-Type': type },
       body: body === undefined ? undefined : typeof body === 'string' ? body : JSON.stringify(body),
     })
@@ -41,7 +45,22 @@ export const run = (output: string, program: ProgramForm | string) => call('POST
 export const preview = (output: string, program: ProgramForm): Promise<Preview> => call('POST', '/programs/preview', { output, program })
 export const tunes = (): Promise<Tune[]> => call('GET', '/tunes')
 export const pads = (): Promise<Pad[]> => call('GET', '/pads')
-export const steer = (pad: string, x: number, y: number): Promise<{ left: number; right: number }> => call('PUT', `/pads/${pad}`, { x, y })
+/** Whether the link is there just now: asked before anything begins to move, so that no press waits in a dead network and moves it later. */
+export const awake = () => call('GET', '/session', undefined, undefined, PROMPT)
+export const hold = (output: string): Promise<{ claim: { id: number } | null }> => call('POST', '/claims', { output, setting: 'on', lease: '1 s' }, undefined, PROMPT)
+export const renew = (claims: number[]) => call('PATCH', '/claims', { claims }, undefined, PROMPT)
+export const letGoClaim = (claim: number) => call('DELETE', `/claims/${claim}`)
+export const keys = (): Promise<Key[]> => call('GET', '/keys').then((form) => form.keys)
+export const newKey = (how: Record<string, unknown>): Promise<{ name: string; key: string }> => call('POST', '/keys', how)
+export const revoke = (name: string) => call('DELETE', `/keys/${encodeURIComponent(name)}`)
+export const pair = (how: Record<string, unknown>): Promise<Pairing> => call('POST', '/pairings', how)
+export const sessions = (): Promise<Session[]> => call('GET', '/sessions').then((form) => form.sessions)
+export const endSession = (id: string) => call('DELETE', `/sessions/${id}`)
+export const remotes = (): Promise<Remote[]> => call('GET', '/remotes')
+export const remoteMap = (name: string): Promise<MapRow[]> => call('GET', `/remotes/${encodeURIComponent(name)}/map`).then((form) => form.rows)
+export const remoteWire = (name: string, after: number): Promise<Wire> => call('GET', `/remotes/${encodeURIComponent(name)}/traffic?after=${after}`)
+export const openapi = (): Promise<Described> => call('GET', '/openapi.json')
+export const steer = (pad: string, x: number, y: number, again: boolean): Promise<{ outcomes: string[] }> => call('PUT', `/pads/${pad}`, { x, y, again }, undefined, PROMPT)
 export const letGo = (pad: string) => call('DELETE', `/pads/${pad}`)
 export const timers = (): Promise<Timer[]> => call('GET', '/timers')
 export const fit = (timer: string, hertz: string, duty: string, first: string): Promise<Fit> =>
@@ -81,5 +100,5 @@ export const readings = (name: string, from: string, to: string): Promise<Readin
   call('GET', `/records/readings/${encodeURIComponent(name)}?${new URLSearchParams({ from, to })}`)
 export const signIn = (token: string) => call('POST', '/session', { token })
 export const signOut = () => call('DELETE', '/session')
-export const who = (): Promise<{ key: string; role: string }> => call('GET', '/session')
+export const who = (): Promise<{ key: string; role: string; only: string[] | null }> => call('GET', '/session')
 export const events = () => new EventSource(`${V1}/events`)

@@ -15,6 +15,8 @@ export const live = $state({
   inputs: {} as Record<string, Input>,
   boards: {} as Record<string, Board>,
   keeps: false,
+  /** The outputs that this key may command; null: all. */
+  only: null as string[] | null,
   pads: [] as Pad[],
   tunes: [] as Tune[],
   /** Outputs that open with a passcode. */
@@ -35,7 +37,9 @@ export async function open(): Promise<void> {
     await attempt(() => api.signIn(token))
   }
   try {
-    live.keeps = (await api.who()).role === 'keep'
+    const who = await api.who()
+    live.keeps = who.role === 'keep'
+    live.only = who.only
     ;[live.pads, live.tunes] = await Promise.all([api.pads(), api.tunes()])
     live.guarded = (await api.rules()).filter((rule) => rule.kind === 'guard').map((rule) => rule.name)
   } catch (error) {
@@ -117,6 +121,15 @@ export function dismiss(id: number): void {
 }
 
 const byName = <T extends { name: string }>(things: T[]): Record<string, T> => Object.fromEntries(things.map((each) => [each.name, each]))
+
+/** A time with its day, unless that is today, as the site's clock shows it. */
+export function day(time: string | null | undefined): string {
+  if (!time || !live.site) return ''
+  const form = (how: Intl.DateTimeFormatOptions) => (at: Date) => new Intl.DateTimeFormat('en-GB', { timeZone: live.site!.timezone, ...how }).format(at)
+  const date = form({ day: 'numeric', month: 'short', year: 'numeric' })
+  const then = new Date(time)
+  return `${date(then) === date(new Date()) ? '' : `${date(then)}, `}${form({ hour: '2-digit', minute: '2-digit' })(then)}`
+}
 
 /** A time as the site's clock shows it. */
 export function clock(time: string | null | undefined): string {

@@ -21,7 +21,7 @@ export interface PinForm {
   title: string; role: string; can: string[] | null; timer: string; power_on: string; user: string; holder: string
   high: number | null; volts: number | null; bears: number | null; trial: Trial | null
 }
-export interface Frame { number: number; at: string; way: 'sent' | 'got' | 'lost'; raw: string; text: string }
+export interface Frame { number: number; at: string; way: 'sent' | 'got' | 'lost'; raw: string; text: string; plain: boolean }
 export interface Wire { frames: Frame[]; rounds_a_second: number; errors: number }
 export interface Site {
   name: string; timezone: string; recording: boolean; trouble: string
@@ -39,7 +39,26 @@ export interface Preview {
   text: string; seconds: number | null; round_seconds: number; shown_seconds: number; then: string; writes: number; counts: number
   ends_at: Setting; curve: [number, Setting, number][]
 }
-export interface Pad { name: string; label: string; left: string; right: string; stick: [string, string] | null; lease_ms: number }
+export interface Pad {
+  name: string; label: string; left: string | null; right: string | null; outputs: string[]; zones: Record<string, string>
+  stick: [string, string] | null; lease_ms: number
+}
+export interface Key {
+  name: string; role: string; only: string[]; days: string[]; from: string | null; to: string | null; until: string | null; used: string | null; used_from: string | null
+}
+export interface Session { id: string; key: string; device: string; made: string; used: string; this: boolean }
+export interface Pairing { link: string; ends: string; rows: string[] }
+export interface Remote { name: string; kind: string; up: boolean; trouble: string; key: string; peers: string[]; errors: number; facts: Record<string, unknown> }
+export interface MapRow { address: string; name: string; what: string }
+export interface Shape {
+  $ref?: string; type?: string | string[]; enum?: unknown[]; items?: Shape; anyOf?: Shape[]; oneOf?: Shape[]; properties?: Record<string, Shape>
+  required?: string[]; examples?: unknown[]
+}
+export interface Operation {
+  summary: string; tags: string[]; 'x-role': string; parameters: { name: string; in: string; schema: Shape; example?: unknown }[]
+  requestBody?: { content: Record<string, { schema: Shape }> }; responses: Record<string, { content?: Record<string, { schema?: Shape }> }>
+}
+export interface Described { paths: Record<string, Record<string, Operation>> }
 export interface Tune { name: string; text: string; seconds: number }
 export interface Timer { name: string; title: string; lowest_hertz: number; highest_hertz: number; channels: Record<string, string[]> }
 export interface FitRow {

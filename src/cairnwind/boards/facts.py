@@ -158,6 +158,26 @@ class Broker:
     user: str = ""
     secret: str = ""
     """Name of the secret: a file of the state folder, or an environment variable."""
+    key: str = ""
+    """Name of the key that those who command by the broker carry; empty: nobody commands by it."""
+    version: str = "5"
+    authority: str = ""
+    """Path of the certificate that signed the broker's; empty: those that the machine trusts."""
+    every: int = 100_000_000
+    """Nanoseconds between two messages on the state of one output, at least."""
+    readings: int = 5_000_000_000
+    """Nanoseconds between two messages on a value that moves, at least."""
+    band: float = 0.0
+    """How far a value has to move to be told before that."""
+    tells: bool = True
+    """Whether anything of the site is told there at all."""
+    events: tuple[str, ...] = ("alarm", "trip")
+    """Which events are told there, besides the state."""
+    outputs: tuple[str, ...] = ()
+    """Events that concern an output: of these only; empty: of all."""
+    severity: str = "notice"
+    """The least that an alarm has to have."""
+    name: str = "broker"
 
 
 @fact

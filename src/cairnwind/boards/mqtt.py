@@ -1,4 +1,4 @@
-"""The service's one connection to its message broker (MQTT 5), shared by all boards behind it.
+"""The service's one connection to its message broker (MQTT 5, or 3.1.1), shared by its remote and all boards behind it.
 
 Comes back by itself, takes its subscriptions up again, and leaves word when it goes: the retained topic
 ``cairnwind/<site>/service`` says 'here', and by the last will 'gone'.
@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 import secrets
+import socket
 import threading
 from collections.abc import Callable
 from typing import Any, ClassVar
@@ -18,6 +19,14 @@ from cairnwind.core.errors import BoardError
 Take = Callable[[str, bytes], None]
 KEEP_ALIVE = 5
 """Seconds after which a silent peer is asked whether it is there."""
+
+
+def no_delay(sock: Any) -> None:
+    """Small messages leave at once: else each waits up to 40 ms for the other side's word that it has the one before."""
+    try:
+        sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+    except (AttributeError, OSError):
+        pass  # not a socket of TCP: then there is nothing to hold back
 
 
 def slug(name: str) -> str:
@@ -40,24 +49,28 @@ class Connection:
         self.trouble = "it does not answer"
         self._users = 0
         self._takers: dict[str, list[Take]] = {}
+        self._filters: list[str] = []
+        self.arrived: list[Callable[[], None]] = []
+        """Called whenever the broker is reached (again), in the connection's thread."""
         self._status = f"cairnwind/{slug(site)}/service"
         # a name of its own for each start: two services with one name would throw each other off for ever
         self._client: Any = mqtt.Client(
             CallbackAPIVersion.VERSION2,
             f"cairnwind-{slug(site)}-{secrets.token_hex(4)}",
-            protocol=MQTTProtocolVersion.MQTTv5,
+            protocol=MQTTProtocolVersion.MQTTv5 if broker.version == "5" else MQTTProtocolVersion.MQTTv311,
         )
         if broker.user:
             self._client.username_pw_set(
                 broker.user, secret(broker.secret) if broker.secret and secret else None
             )
         if broker.secure:
-            self._client.tls_set()
+            self._client.tls_set(ca_certs=broker.authority or None)
         self._client.will_set(self._status, b"gone", qos=1, retain=True)
         self._client.reconnect_delay_set(1, 30)
         self._client.on_connect = self._connected
         self._client.on_disconnect = self._disconnected
         self._client.on_connect_fail = lambda *_: None
+        self._client.on_socket_open = lambda client, data, sock: no_delay(sock)
         self._client.on_message = self._message
         self._client.connect_async(broker.host, broker.port, KEEP_ALIVE)
         self._client.loop_start()
@@ -92,6 +105,25 @@ class Connection:
         if self.up.is_set():
             self._client.subscribe(topic, qos=1)
 
+    def follow(self, topics: str, take: Callable[[Any], None]) -> None:
+        """Have ``take`` called with each message of the topics of a filter, in the connection's thread."""
+        self._filters.append(topics)
+        self._client.message_callback_add(topics, lambda client, data, message: take(message))
+        if self.up.is_set():
+            self._follow(topics)
+
+    def _follow(self, topics: str) -> None:
+        """Commands: never those that were left there before, and marked where they are to be left there."""
+        if self.broker.version != "5":
+            self._client.subscribe(topics, qos=1)
+            return
+        from paho.mqtt.subscribeoptions import SubscribeOptions
+
+        options = SubscribeOptions(
+            qos=1, retainAsPublished=True, retainHandling=SubscribeOptions.RETAIN_DO_NOT_SEND
+        )
+        self._client.subscribe(topics, options=options)
+
     def unsubscribe(self, take: Take) -> None:
         """No longer."""
         for topic, takers in list(self._takers.items()):
@@ -101,11 +133,32 @@ class Connection:
                 del self._takers[topic]
                 self._client.unsubscribe(topic)
 
-    def publish(self, topic: str, payload: str, *, retain: bool = False) -> None:
-        """Hand a message to the broker. Raises `BoardError` when that is away."""
+    def publish(
+        self, topic: str, payload: str, *, retain: bool = False, correlation: bytes | None = None, within: float = 0.0
+    ) -> None:  # fmt: skip
+        """Hand a message to the broker; with ``within`` wait so many seconds until it says that it has it.
+
+        Raises `BoardError` when it is away, or does not say so.
+        """
         if not self.up.is_set():
             raise self.away()
-        self._client.publish(topic, payload.encode(), qos=1, retain=retain)
+        properties = None
+        if correlation is not None and self.broker.version == "5":
+            from paho.mqtt.packettypes import PacketTypes
+            from paho.mqtt.properties import Properties
+
+            properties = Properties(PacketTypes.PUBLISH)  # type: ignore[no-untyped-call]
+            properties.CorrelationData = correlation
+        told = self._client.publish(topic, payload.encode(), qos=1, retain=retain, properties=properties)
+        if within:
+            try:
+                told.wait_for_publish(within)
+            except (RuntimeError, ValueError):
+                pass  # it broke off, or too much waits to be sent
+            if not told.is_published():
+                raise self.away() if not self.up.is_set() else BoardError(
+                    "no-answer", "The message broker did not say that it has the message.", "It is sent again."
+                )  # fmt: skip
 
     def away(self) -> BoardError:
         """The error for a broker that is not there."""
@@ -122,8 +175,12 @@ class Connection:
             return
         for topic in list(self._takers):
             client.subscribe(topic, qos=1)
+        for topics in self._filters:
+            self._follow(topics)
         client.publish(self._status, b"here", qos=1, retain=True)
         self.up.set()
+        for arrived in self.arrived:
+            arrived()
 
     def _disconnected(self, client: Any, data: Any, flags: Any, reason: Any, properties: Any) -> None:
         if not reason.is_failure or self.up.is_set():

@@ -27,6 +27,8 @@ ELSEWHERE = {
     **dict.fromkeys(("plan", "timers", "records"), "planning"),
     "firmware": "firmware",
     "rehearse": "rehearse",
+    "key": "keys",
+    "remotes": "remotes",
     **dict.fromkeys(
         ("rules", "ask", "reset", "alarms", "attest", "open", "code", "resume", "reload"), "safe"
     ),
@@ -98,7 +100,7 @@ def _wrap(line: str) -> str:
     "--address",
     metavar="URL",
     envvar="CAIRNWIND_ADDRESS",
-    help="Address of a service elsewhere; its key comes from CAIRNWIND_KEY.",
+    help="Address of a service elsewhere; its key comes from CAIRNWIND_KEY, the fingerprint of its own certificate from CAIRNWIND_FINGERPRINT.",
 )
 @click.version_option(__version__, message="cairnwind %(version)s")
 @click.pass_context
@@ -117,8 +119,9 @@ def _site(ctx: click.Context) -> Site:
     given = ctx.obj or {}
     state = ctx.params.get("state") or given.get("state")
     return Site(
-        given.get("address"), os.environ.get("CAIRNWIND_KEY"), state=state, surface="cairnwind-command-line"
-    )
+        given.get("address"), os.environ.get("CAIRNWIND_KEY"), state=state, surface="cairnwind-command-line",
+        fingerprint=os.environ.get("CAIRNWIND_FINGERPRINT"),
+    )  # fmt: skip
 
 
 def _names(kind: str) -> Callable[..., list[str]]:
@@ -135,6 +138,8 @@ def _names(kind: str) -> Callable[..., list[str]]:
             found = [each["name"] for each in (site.outputs() if "output" in kind else [])]
             found += [each["name"] for each in (site.inputs() if "input" in kind else [])]
             found += [each["name"] for each in (site.boards() if "board" in kind else [])]
+            found += [each["name"] for each in (site.remotes() if "remote" in kind else [])]
+            found += [each["name"] for each in (site.keys() if "key" in kind else [])]
         except Exception:
             return []
         return [name for name in found if name.startswith(incomplete)]
@@ -179,11 +184,16 @@ def serve(
     metavar="URL",
     help="A message broker, mqtt://127.0.0.1:1883: adds a board behind it.",
 )
+@click.option(
+    "--voice", is_flag=True, help="With a simulated voice assistant: type what you would say to it."
+)
 @as_json
 @click.pass_context
-def demo(ctx: click.Context, state: str | None, port: int | None, broker: str, as_json: bool) -> None:
+def demo(
+    ctx: click.Context, state: str | None, port: int | None, broker: str, voice: bool, as_json: bool
+) -> None:
     """Serve the demo site: a made-up pottery studio on simulated boards."""
-    _serve(ctx, None, state, port, demo=True, as_json=as_json, broker=broker)
+    _serve(ctx, None, state, port, demo=True, as_json=as_json, broker=broker, voice=voice)
 
 
 def _serve(
@@ -196,6 +206,7 @@ def _serve(
     as_json: bool,
     broker: str = "",
     muted: bool = False,
+    voice: bool = False,
 ) -> None:
     from cairnwind import folder
     from cairnwind.cli import show
@@ -220,6 +231,7 @@ def _serve(
         or folder.default(folder.DEMO if demo else "cairnwind")
     )
     service = Service(site, folder.Folder(path), port)
+    service.discoverable = voice
     terminal = sys.stdout.isatty()
     log_file = str(service.folder.path / "service.log") if terminal or demo else None
     world = None
@@ -229,6 +241,9 @@ def _serve(
         world = World(site, service.pins.links, box)
 
     def started(service: Service) -> None:
+        if demo:
+            for key in ("crane controller", "hall tablet", *(["broker"] if broker else [])):
+                service.keys.ensure(key, "operate")
         if as_json:
             show.emit({"site": site.name, "url": service.url, "state": str(service.folder.path)})
             sys.stdout.flush()
@@ -242,6 +257,14 @@ def _serve(
         else:
             click.echo(f"  console   {service.url}")
         click.echo(f"  state     {service.folder.path}")
+        if service.certificate is not None:
+            from cairnwind.service.tls import fingerprint
+
+            click.echo(f"  certificate, SHA-256\n            {fingerprint(service.certificate)}")
+        elif service.abroad:
+            click.echo(
+                click.style("  plain     keys and commands cross the network unprotected", fg="yellow")
+            )
         if muted:
             click.echo(
                 click.style(
@@ -252,6 +275,10 @@ def _serve(
         click.echo(f"  try       {prefix} look")
         click.echo("  stop      Ctrl-C: every output goes to safe first\n")
         sys.stdout.flush()
+        if voice:
+            from cairnwind.cli import remotes
+
+            remotes.listen_to_voice(service)
 
     def ended(left: list[str]) -> None:
         if world is not None:
@@ -337,13 +364,26 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
 @main.command()
 @click.argument("name", required=False, shell_complete=_names("output, input, board"))
 @click.option("--by-board", is_flag=True, help="By board instead of by place.")
+@click.option(
+    "--modbus", "remote", flag_value="modbus", help="The map of the Modbus server: which address is what."
+)
+@click.option("--surface", "remote", flag_value="surface", help="The addresses of control surfaces.")
+@click.option("--broker", "remote", flag_value="broker", help="The topics at the broker.")
+@click.option("--csv", "as_csv", is_flag=True, help="With a map: as CSV.")
 @as_json
 @click.pass_context
-def look(ctx: click.Context, name: str | None, by_board: bool, as_json: bool) -> None:
-    """What is what now: the site, or one output, input or board."""
+def look(
+    ctx: click.Context, name: str | None, by_board: bool, remote: str | None, as_csv: bool, as_json: bool
+) -> None:
+    """What is what now: the site, or one output, input or board; or the map of a remote."""
     from cairnwind.cli import show
 
     site = _site(ctx)
+    if remote is not None:
+        from cairnwind.cli import remotes
+
+        remotes.show_map(site, remote, name, as_csv=as_csv, as_json=as_json)
+        return
     facts, outputs, inputs, boards = site.facts(), site.outputs(), site.inputs(), site.boards()
     if name is not None:
         by_board = name in {each["name"] for each in boards}
@@ -377,9 +417,9 @@ def why(ctx: click.Context, output: str, at: str | None, as_json: bool) -> None:
 @click.option(
     "--link",
     "board",
-    metavar="BOARD",
-    shell_complete=_names("board"),
-    help="Show what a board's link sends and receives instead.",
+    metavar="NAME",
+    shell_complete=_names("board, remote"),
+    help="Show what a board's link or a remote sends and receives instead.",
 )
 @click.option("--wave", is_flag=True, help="Draw what NAMES did lately, and follow them.")
 @click.option(
@@ -456,8 +496,9 @@ def _watch_link(site: Site, board: str, as_json: bool) -> None:
     from cairnwind.cli import show
 
     zone, last, first = ZoneInfo(site.facts()["timezone"]), 0, True
+    look = site.remote_traffic if board in {each["name"] for each in site.remotes()} else site.traffic
     while True:
-        found = site.traffic(board, after=last)
+        found = look(board, after=last)
         frames = found["frames"][-20:] if first else found["frames"]
         if not first and frames and frames[0]["number"] > last + 1:
             click.echo(click.style(f"({frames[0]['number'] - last - 1} frames went by unseen)", dim=True))
@@ -465,12 +506,8 @@ def _watch_link(site: Site, board: str, as_json: bool) -> None:
             show.emit(frame) if as_json else click.echo(show.frame(frame, zone))
             last = frame["number"]
         if first and not as_json:
-            click.echo(
-                click.style(
-                    f"{found['rounds_a_second']:g} rounds a second, {found['errors']} errors; Ctrl-C ends it.",
-                    dim=True,
-                )
-            )
+            rounds = f"{found['rounds_a_second']:g} rounds a second, " if look == site.traffic else ""
+            click.echo(click.style(f"{rounds}{found['errors']} errors; Ctrl-C ends it.", dim=True))
         first = False
         sys.stdout.flush()
         time.sleep(0.3)
@@ -676,22 +713,6 @@ def _report(ctx: click.Context, outcome: Outcome, as_json: bool) -> None:
 
 
 # --- the rest ---------------------------------------------------------------------------------------------
-
-
-@main.group()
-def key() -> None:
-    """Keys, and signing in to the console."""
-
-
-@key.command()
-@as_json
-@click.pass_context
-def link(ctx: click.Context, as_json: bool) -> None:
-    """A link that signs a browser in to the console, once, within 15 minutes."""
-    from cairnwind.cli import show
-
-    found = _site(ctx).sign_in_link()
-    show.emit({"link": found}) if as_json else click.echo(found)
 
 
 @main.command()

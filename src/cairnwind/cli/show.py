@@ -188,7 +188,7 @@ def frame(data: dict[str, Any], zone: ZoneInfo) -> str:
         "got": click.style("←", fg="green"),
         "lost": click.style("×", fg="red"),
     }
-    raw = click.style(f"  [{data['raw']}]", dim=True) if data["raw"] else ""
+    raw = "" if data["plain"] or not data["raw"] else click.style(f"  [{data['raw']}]", dim=True)
     return f"{clock(data['at'], zone)}  {ways[data['way']]} {data['text']}{raw}"
 
 

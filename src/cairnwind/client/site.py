@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
+import ssl
 import threading
 import uuid
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import TracebackType
@@ -13,6 +14,7 @@ from typing import Any
 from urllib.parse import quote
 
 import requests
+from requests.adapters import HTTPAdapter
 
 from cairnwind import __version__
 from cairnwind.core.errors import BoardError, CallerError, Trouble
@@ -73,7 +75,10 @@ class Site:
         state: str | Path | None = None,
         timeout: float = 10.0,
         surface: str = "cairnwind-client",
+        fingerprint: str | None = None,
     ) -> None:
+        """``fingerprint`` is that of a certificate of the service's own making, as its start printed it."""
+        certificate = None
         if address is None:
             folder = running(state)
             found = folder.address()
@@ -83,7 +88,7 @@ class Site:
                     f"No service runs on the state folder {folder.path}.",
                     "Start one: cairnwind serve SITE_FILE, or cairnwind demo.",
                 )
-            address, key = found["url"], key or folder.key()
+            address, key, certificate = found["url"], key or folder.key(), found.get("certificate")
             if key is None:
                 raise CallerError(
                     "key",
@@ -96,6 +101,10 @@ class Site:
         self._timeout = timeout
         self._session = requests.Session()
         self._session.trust_env = False  # no proxy stands between a host and itself
+        if fingerprint:
+            self._session.mount("https://", _Pinned(fingerprint))
+        elif certificate:
+            self._session.verify = certificate
         self._session.headers["User-Agent"] = f"{surface}/{__version__}"
         if key:
             self._session.headers["Authorization"] = f"Bearer {key}"
@@ -208,6 +217,31 @@ class Site:
         more = {key: value for key, value in (("put", put), ("drop", drop)) if value is not None}
         return self._post("/plan/rehearsals", {"from": begin, "to": end, **more})
 
+    def run_scene(self, scene: str, *, wait: str = "1 s") -> dict[str, Any]:
+        """Run a scene; the answer has an outcome for each output in ``parts``."""
+        return self._post(f"/scenes/{quote(scene, safe='')}/run", {"wait": wait})
+
+    def release_scene(self, scene: str) -> dict[str, Any]:
+        """End those of a scene's claims that still stand."""
+        return self._form("DELETE", f"/scenes/{quote(scene, safe='')}/claims")
+
+    def groups(self) -> dict[str, list[str]]:
+        """Outputs that are named together."""
+        return {each["name"]: each["outputs"] for each in self._list("/groups")}
+
+    def turn_all(
+        self, settings: Mapping[str, str | float | bool | dict[str, Any]], **how: Any
+    ) -> list[Outcome]:
+        """Several outputs or groups at once, each to its own setting: ``turn_all({"gallery": 40, "yard": "off"})``.
+
+        Checked whole before any of it happens. ``how`` is as for `turn`: ``over``, ``lasting``, ``until``, ``when_possible``.
+        """
+        more = _lifetime(how.get("lasting"), how.get("until"), how.get("when_possible", False))
+        if "over" in how:
+            more["over"] = how["over"]
+        claims = [{"output": name, "setting": setting, **more} for name, setting in settings.items()]
+        return [_outcome(form) for form in self._post("/commands", {"claims": claims})["outcomes"]]
+
     def calendar(self) -> str:
         """The plan as a calendar (RFC 5545)."""
         text: str = self.call("GET", "/plan/calendar", text=True)
@@ -269,9 +303,12 @@ class Site:
         """The pads: two motors each, driven from one position."""
         return self._list("/pads")
 
-    def steer(self, pad: str, x: float, y: float) -> dict[str, Any]:
-        """Move a pad to a position from -1 to 1 in two axes, for 300 ms: call it again to go on."""
-        found: dict[str, Any] = self.call("PUT", f"/pads/{quote(pad, safe='')}", {"x": x, "y": y})
+    def steer(self, pad: str, x: float, y: float, *, again: bool = False) -> dict[str, Any]:
+        """Move a pad to a position from -1 to 1 in two axes, for 250 ms. To go on call it ``again``: that is refused
+        (``no-claim``) once the hold has ended, so that what was held up in the network moves nothing.
+        """
+        body = {"x": x, "y": y, "again": again}
+        found: dict[str, Any] = self.call("PUT", f"/pads/{quote(pad, safe='')}", body)
         return found
 
     def let_go(self, pad: str) -> None:
@@ -282,9 +319,11 @@ class Site:
         """End what persons claim on an output: 'I no longer care'."""
         return _outcome(self.call("DELETE", f"/outputs/{quote(output, safe='')}/claim"))
 
-    def hold(self, output: str, setting: str | float = "on", *, lease: str = "1 s") -> Hold:
-        """A hold for a ``with`` block: kept up by a thread, ended with the block or with this program."""
-        return Hold(self, output, setting, lease)
+    def hold(self, output: str | list[str], setting: str | float = "on", *, lease: str = "1 s") -> Hold:
+        """A hold for a ``with`` block, of one output or several: kept up by a thread over one connection, ended with the
+        block or with this program.
+        """
+        return Hold(self, [output] if isinstance(output, str) else output, setting, lease)
 
     def stop(self, reason: str = "") -> Outcome:
         """All-stop: everything safe, now."""
@@ -370,6 +409,52 @@ class Site:
     def drop_code(self, output: str, owner: str) -> None:
         """Take somebody's passcode away."""
         self.call("DELETE", f"/outputs/{quote(output, safe='')}/codes/{quote(owner, safe='')}")
+
+    # --- who may, and the ways in and out -------------------------------------------------------------------
+
+    def keys(self) -> list[dict[str, Any]]:
+        """Every key: role, limits, last use; never its text. Needs a key with the role keep, as do the calls below."""
+        found: list[dict[str, Any]] = self._dict("/keys")["keys"]
+        return found
+
+    def new_key(self, name: str, role: str, **limits: Any) -> str:
+        """A new key; its text is given here and nowhere else. ``limits``: ``only`` (outputs and groups), ``days``, ``from_``, ``to``, ``until``."""
+        text: str = self._post("/keys", {"name": name, "role": role, **_facts(limits)})["key"]
+        return text
+
+    def revoke(self, name: str) -> None:
+        """End a key, with its sessions and streams, at once."""
+        self.call("DELETE", f"/keys/{quote(name, safe='')}")
+
+    def pair(self, name: str, role: str, **limits: Any) -> dict[str, Any]:
+        """A link that makes a key and signs a device in with it, once, within 5 minutes: ``link``, ``ends``, ``rows`` of its QR code."""
+        return self._post("/pairings", {"name": name, "role": role, **_facts(limits)})
+
+    def sessions(self) -> list[dict[str, Any]]:
+        """Browsers that are signed in."""
+        found: list[dict[str, Any]] = self._dict("/sessions")["sessions"]
+        return found
+
+    def end_session(self, id: str) -> None:
+        """Sign a browser out."""
+        self.call("DELETE", f"/sessions/{quote(id, safe='')}")
+
+    def who(self) -> dict[str, Any]:
+        """Who one is here: ``key``, ``role``, and the outputs that one may command (``only``; None: all)."""
+        return self._dict("/session")
+
+    def remotes(self) -> list[dict[str, Any]]:
+        """The ways in and out, and how they fare."""
+        return self._list("/remotes")
+
+    def remote_map(self, name: str) -> list[dict[str, str]]:
+        """What the addresses of a remote stand for."""
+        rows: list[dict[str, str]] = self._dict(f"/remotes/{quote(name, safe='')}/map")["rows"]
+        return rows
+
+    def remote_traffic(self, name: str, *, after: int = 0) -> dict[str, Any]:
+        """What went over a remote after frame ``after``, raw and decoded."""
+        return self._dict(f"/remotes/{quote(name, safe='')}/traffic?after={after}")
 
     def sign_in_link(self) -> str:
         """A link that signs a browser in to the console, once, within 15 minutes. Needs a key with the role keep."""
@@ -604,27 +689,36 @@ class Site:
 
 
 class Hold:
-    """A claim of rank *hand* that lasts as long as it is renewed. Use it as a context manager.
+    """Claims of rank *hand* that last as long as they are renewed. Use it as a context manager.
 
     ``lost`` is set, with a reason, when the service has ended it (all-stop, a lost board, a lost link).
     """
 
-    def __init__(self, site: Site, output: str, setting: str | float, lease: str) -> None:
-        self._site = site
-        self._body = {"output": output, "setting": setting, "rank": "hand", "lease": lease, "wait": "1 s"}
+    def __init__(self, site: Site, outputs: list[str], setting: str | float, lease: str) -> None:
+        self._site, self._outputs, self._lease = site, outputs, lease
+        self._how = {"setting": setting, "rank": "hand", "lease": lease}
         self._over = threading.Event()
+        self._claims: list[int] = []
         self.lost: str | None = None
         self.outcome: Outcome | None = None
+        """Of the first output."""
 
     def __enter__(self) -> Hold:
-        self.outcome = _outcome(self._site.call("POST", "/claims", self._body))
-        claim = self.outcome.form["claim"]
-        if claim is None:  # a later off has overtaken it
-            raise CallerError("no-claim", f"{self._body['output']}: {self.outcome.reason}.", "Hold it again.")
+        if len(self._outputs) == 1:
+            found = [
+                self._site.call("POST", "/claims", {"output": self._outputs[0], **self._how, "wait": "1 s"})
+            ]
+        else:
+            asked = [{"output": name, **self._how} for name in self._outputs]
+            found = self._site.call("POST", "/commands", {"claims": asked})["outcomes"]
+        self.outcome = _outcome(found[0])
+        for form in found:
+            if form["claim"] is None:  # a later off has overtaken it
+                raise CallerError("no-claim", f"{form['output']}: {form['reason']}.", "Hold it again.")
+        self._claims = [form["claim"]["id"] for form in found]
         from cairnwind.core.quantities import NS, duration
 
-        pause = duration(self._body["lease"]) / NS / RENEWALS
-        self._path = f"/claims/{claim['id']}"
+        pause = duration(self._lease) / NS / RENEWALS
         self._thread = threading.Thread(
             target=self._keep_up, args=(pause,), name="cairnwind-hold", daemon=True
         )
@@ -636,23 +730,46 @@ class Hold:
     ) -> None:
         self._over.set()
         self._thread.join()
-        if self.lost is None:
+        for claim in self._claims:
             try:
-                self._site.call("DELETE", self._path)
+                self._site.call("DELETE", f"/claims/{claim}")
             except Trouble:
                 pass  # it has ended by itself, or will with its lease
 
     def change(self, setting: str | float) -> Outcome:
-        """Bring what is held to another setting."""
-        return _outcome(self._site.call("PATCH", self._path, {"setting": setting, "wait": "1 s"}))
+        """Bring what is held to another setting; the outcome of the first."""
+        found = [
+            self._site.call("PATCH", f"/claims/{claim}", {"setting": setting, "wait": "1 s"})
+            for claim in self._claims
+        ]
+        return _outcome(found[0])
 
     def _keep_up(self, pause: float) -> None:
         while not self._over.wait(pause):
             try:
-                self._site.call("PATCH", self._path, {})
+                self._site.call("PATCH", "/claims", {"claims": self._claims})
             except Trouble as error:
                 self.lost = error.sentence
                 return
+
+
+class _Pinned(HTTPAdapter):
+    """Takes one certificate only, whoever signed it."""
+
+    def __init__(self, fingerprint: str) -> None:
+        self._fingerprint = fingerprint
+        super().__init__()
+
+    def init_poolmanager(self, *args: Any, **more: Any) -> None:
+        """With the fingerprint in place of a chain of signatures."""
+        context = ssl.create_default_context()
+        context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+        super().init_poolmanager(*args, ssl_context=context, assert_fingerprint=self._fingerprint, **more)
+
+    def cert_verify(self, conn: Any, url: Any, verify: Any, cert: Any) -> None:
+        """The fingerprint says all."""
+        conn.assert_fingerprint = self._fingerprint
+        conn.cert_reqs = "CERT_NONE"
 
 
 def _lifetime(lasting: str | None, until: str | None, when_possible: bool) -> dict[str, Any]:

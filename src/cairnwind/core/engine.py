@@ -1498,6 +1498,9 @@ class Engine:
         )
         self._effects.append(outcome)
 
+    def _denied(self, event: ev.Denied) -> None:
+        self.refuse(event, self.number(), Refusal("role", event.reason, event.remedy))
+
     def no_journal(self) -> Refusal:
         """Why nothing but offs is done while the journal cannot be written."""
         reason = f"the journal cannot be written: {self._trouble}"
@@ -1549,7 +1552,7 @@ _HANDLERS: dict[type, Callable[[Engine, Any], None]] = {
     ev.Do: Engine._do, ev.Extend: Engine._extend, ev.ChangeTimer: Engine._change_timer, ev.Plan: Engine._plan,
     ev.Overtaken: Engine._overtaken, ev.Wish: Engine.wish, ev.Renew: Engine._renew, ev.Release: Engine.release,
     ev.AllStop: Engine.all_stop, ev.ResetStop: Engine._reset_stop, ev.ResetTrip: Engine._reset_trip, ev.Attest: Engine._attest,
-    ev.Probe: Engine._probe, ev.Reload: Engine._reload, ev.Resume: Engine._resume, ev.Acknowledge: Engine._acknowledge, ev.Open: Engine._open, ev.WrongCode: Engine._wrong_code, ev.Lock: Engine._lock, ev.Unlock: Engine._unlock,
+    ev.Probe: Engine._probe, ev.Reload: Engine._reload, ev.Resume: Engine._resume, ev.Acknowledge: Engine._acknowledge, ev.Open: Engine._open, ev.WrongCode: Engine._wrong_code, ev.Denied: Engine._denied, ev.Lock: Engine._lock, ev.Unlock: Engine._unlock,
     ev.Confirmed: Engine._confirmed, ev.Answers: Engine._answers, ev.Failed: Engine._failed, ev.LinkUp: Engine._link_up,
     ev.LinkLost: Engine._link_lost, ev.InputSeen: Engine._input_seen, ev.Recording: Engine._set_recording,
     ev.TryPin: Engine._try_pin, ev.EndTry: Engine._end_try, ev.TrialFailed: Engine._trial_failed,

@@ -176,6 +176,18 @@ class WrongCode:
 
 
 @fact
+class Denied:
+    """A command by somebody who has no right to give it: recorded, and nothing else."""
+
+    at: Instant
+    command: str
+    source: Source
+    output: str
+    reason: str
+    remedy: str = ""
+
+
+@fact
 class Lock:
     """Hang a named tag on an output: it stays safe while the tag is there."""
 
@@ -300,6 +312,7 @@ Command = (
     | Acknowledge
     | Open
     | WrongCode
+    | Denied
     | Lock
     | Unlock
 )

@@ -522,6 +522,10 @@ class Input:
         return "unknown" if active is None else self.words[1 if active else 0]
 
 
+LOOPBACK = ("127.0.0.1", "localhost", "::1")
+"""Names by which a host knows itself, and nobody else knows it."""
+
+
 @fact
 class Site:
     """One installation: everything one service looks after."""
@@ -541,7 +545,15 @@ class Site:
     """Outputs that are named together."""
     broker: Any = None
     """Address and credentials of the message broker (`cairnwind.boards.facts.Broker`), if there is one."""
+    remotes: tuple[Any, ...] = ()
+    """The other ways in and out (`cairnwind.site.remotes`)."""
     listen: tuple[str, int] = ("127.0.0.1", 8470)
+    tls: str = ""
+    """'self-made', 'given' (``certificate``), 'plain', or nothing, which is plain too and for loopback only."""
+    certificate: tuple[str, str] = ("", "")
+    """Paths of the certificate and its key."""
+    names: tuple[str, ...] = ()
+    """Names of the host by which it may be called, beside those that it knows by itself."""
     durability: str = "power"
     source: tuple[str, str] = ("", "")
     """The path of the site file, and its text."""

@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import field
+
 from cairnwind.core.fact import fact
 from cairnwind.core.settings import FULL, Drive
 
-LEASE = 300_000_000
-"""Nanoseconds that a position counts for."""
+LEASE = 250_000_000
+"""Nanoseconds that a position counts for: with the way to the pin, what it drives stands within 300 ms of the last one."""
+ZONES = ("middle", "up", "down", "left", "right")
 
 
 @fact
 class Pad:
-    """Two motors that are driven together."""
+    """Two motors that are driven together, or five zones that each hold an output on."""
 
     name: str
-    left: str
-    right: str
+    left: str = ""
+    right: str = ""
     label: str = ""
     dead: int = 80_000
     """Parts per million around the middle, and around each axis, that count as nothing."""
@@ -25,6 +29,22 @@ class Pad:
     """Exponent of the way from the middle to the edge: above 1 it is finer near the middle."""
     stick: tuple[str, str] | None = None
     """Two analogue inputs, across and along, whose scales run from -100 to 100."""
+    zones: Mapping[str, str] = field(default_factory=dict)
+    """Instead of motors: the output that is held on while the position is in a zone of `ZONES`."""
+    lease: int = LEASE
+
+    @property
+    def outputs(self) -> tuple[str, ...]:
+        """The outputs that it may drive."""
+        return tuple(dict.fromkeys(self.zones.values())) if self.zones else (self.left, self.right)
+
+    def zone(self, x: float, y: float) -> str:
+        """The zone of a position: the middle within the dead zone, else the side of the longer axis."""
+        if max(abs(x), abs(y)) <= self.dead / FULL:
+            return "middle"
+        if abs(y) >= abs(x):
+            return "up" if y > 0 else "down"
+        return "right" if x > 0 else "left"
 
 
 def mix(pad: Pad, x: float, y: float) -> tuple[Drive, Drive]:

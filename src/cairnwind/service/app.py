@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable
-from datetime import datetime
+from collections.abc import Callable, Sequence
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -16,54 +15,42 @@ from werkzeug.exceptions import HTTPException
 
 from cairnwind import __version__
 from cairnwind.core import events as ev
-from cairnwind.core.claims import (
-    PERSON,
-    RELEASED,
-    TAKEOVER,
-    Claim,
-    Lifetime,
-    Rank,
-    Source,
-    lasting,
-    lease,
-    until,
-)
+from cairnwind.core.agenda import WORST
+from cairnwind.core.claims import PERSON, Claim
 from cairnwind.core.errors import CallerError, Trouble, unknown
 from cairnwind.core.model import Output
 from cairnwind.core.past import Row, why_then
-from cairnwind.core.quantities import NS, duration
 from cairnwind.core.why import if_wanted, why
-from cairnwind.service import shapes
+from cairnwind.remotes.remote import Remote
+from cairnwind.service import shapes, wishes
 from cairnwind.service.asked import CALLER, answer, caller, caller_key, json_body, need, text, waits, whole
 from cairnwind.service.boardviews import BoardViews
+from cairnwind.service.desk import Desk
+from cairnwind.service.door import Door
 from cairnwind.service.first import clock
-from cairnwind.service.keys import Keys
-from cairnwind.service.lightviews import CLAIM, LightViews, wanted, wish
-from cairnwind.service.planviews import CALENDAR, PlanViews, moment_of
+from cairnwind.service.keyviews import KeyViews
+from cairnwind.service.lightviews import LightViews
+from cairnwind.service.planviews import PlanViews, moment_of
 from cairnwind.service.problems import OF_OUTCOME, from_http, from_trouble, problem
+from cairnwind.service.remoteviews import RemoteViews
 from cairnwind.service.repeats import Repeats
-from cairnwind.service.runtime import Runtime
 from cairnwind.service.safeviews import SafeViews
 from cairnwind.service.server import HANDOVER, HEADERS
 from cairnwind.service.waveforms import Waveforms
-from cairnwind.store.reader import Key
+from cairnwind.service.wire import Wire
+from cairnwind.service.wishes import CLAIM
 
 log = logging.getLogger("cairnwind.http")
 LARGEST = 64 << 10
-HOSTS = ("127.0.0.1", "localhost", "[::1]")
-SURFACES = {"cairnwind-command-line": "command line", "cairnwind-client": "client"}
-LEASE = NS
-"""A hold's lease unless it says otherwise."""
-CALENDAR_PATH = "/api/v1/plan/calendar"
-SHORTEST_LEASE, LONGEST_LEASE = NS // 10, 60 * NS
 
 
-def make_app(runtime: Runtime, keys: Keys) -> Flask:
-    """The WSGI application of one runtime."""
+def make_app(desk: Desk, door: Door, wire: Wire, remotes: Sequence[Remote] = ()) -> Flask:
+    """The WSGI application of one service."""
     app = Flask("cairnwind", static_folder=None)
     app.config["MAX_CONTENT_LENGTH"] = LARGEST
-    api = _Api(runtime, keys)
-    app.before_request(api.admit)
+    api = _Api(desk, remotes)
+    app.before_request(door.admit)
+    app.after_request(wire.note)
     app.register_error_handler(Trouble, from_trouble)
     app.register_error_handler(HTTPException, from_http)
     app.register_error_handler(Exception, _at_fault)
@@ -78,13 +65,9 @@ def make_app(runtime: Runtime, keys: Keys) -> Flask:
 class _Api:
     """The views. Each turns a request into a command, or a snapshot into a response."""
 
-    def __init__(self, runtime: Runtime, keys: Keys) -> None:
-        self.runtime = runtime
-        self.site = runtime.site
-        self.keys = keys
-        self.repeats = Repeats(runtime.reader)
-        self._sources: dict[tuple[int, str], Source] = {}
-        """One for each key and surface, shared by all claims made through it."""
+    def __init__(self, desk: Desk, remotes: Sequence[Remote]) -> None:
+        self.desk, self.runtime, self.site, self.remotes = desk, desk.runtime, desk.runtime.site, remotes
+        self.repeats = Repeats(self.runtime.reader)
         self.zone = ZoneInfo(self.site.timezone)
         self.console = Path(str(files("cairnwind.service").joinpath("console")))
 
@@ -105,80 +88,20 @@ class _Api:
             f"{v1}/inputs": {"GET": self.get_inputs},
             f"{v1}/inputs/<name>": {"GET": self.get_input},
             f"{v1}/boards": {"GET": self.get_boards},
-            **BoardViews(self.runtime).routes(v1),
-            **LightViews(self.runtime, self._lifetime).routes(v1),
-            **PlanViews(self.runtime, self.repeats, self.keys).routes(v1),
-            **SafeViews(self.runtime, self._do).routes(v1),
+            **BoardViews(self.desk).routes(v1),
+            **LightViews(self.desk).routes(v1),
+            **PlanViews(self.desk, self.repeats).routes(v1),
+            **SafeViews(self.desk, self._do).routes(v1),
             **Waveforms(self.runtime.signals).routes(v1),
-            f"{v1}/claims": {"GET": self.get_claims, "POST": self.make_claim},
+            **KeyViews(self.desk).routes(v1),
+            **RemoteViews(self.desk, self.remotes).routes(v1),
+            f"{v1}/groups": {"GET": self.get_groups},
+            f"{v1}/claims": {"GET": self.get_claims, "POST": self.make_claim, "PATCH": self.renew_claims},
             f"{v1}/claims/<int:number>": {"PATCH": self.renew_claim, "DELETE": self.release_claim},
             f"{v1}/all-stop": {"GET": self.get_stop, "PUT": self.stop, "DELETE": self.reset_stop},
             f"{v1}/journal": {"GET": self.get_journal},
             f"{v1}/events": {"GET": self.events},
-            f"{v1}/sign-in-links": {"POST": self.make_link},
-            f"{v1}/session": {"POST": self.sign_in, "GET": self.who, "DELETE": self.sign_out},
         }
-
-    # --- who is asking ------------------------------------------------------------------------------------
-
-    def admit(self) -> Response | None:
-        """Check host, key or session, and origin, before any view."""
-        environ = request.environ
-        host, path, method = environ.get("HTTP_HOST", ""), environ["PATH_INFO"], environ["REQUEST_METHOD"]
-        name, _, port = host.rpartition(":")
-        if (name if port.isdigit() else host) not in HOSTS:
-            return problem(
-                "host", f"This service is not called '{host}'.", "Use its address as the terminal printed it."
-            )
-        if not path.startswith("/api/"):
-            return None
-        origin = environ.get("HTTP_ORIGIN")
-        if origin is not None and origin not in (f"http://{host}", f"https://{host}"):
-            return problem(
-                "origin", f"A page of {origin} may not use this service.", "Open the service's own console."
-            )
-        if path == "/api/v1/session" and method == "POST":
-            return None
-        key, surface = None, SURFACES.get(environ.get("HTTP_USER_AGENT", "").partition("/")[0], "HTTP")
-        scheme, _, text = environ.get("HTTP_AUTHORIZATION", "").partition(" ")
-        cookie = None
-        if scheme.lower() == "bearer":
-            key = self.keys.by_key(text.strip())
-        elif path == CALENDAR_PATH and method == "GET" and "key" in request.args:
-            # calendars cannot show a key any other way; so only one that may do nothing else is taken there
-            key = self.keys.by_key(request.args["key"])
-            key = key if key is not None and key.name == CALENDAR else None
-        elif "HTTP_COOKIE" in environ and (cookie := request.cookies.get(self._cookie())):
-            key, surface = self.keys.by_session(cookie), "console"
-            if method != "GET" and origin is None and environ.get("HTTP_SEC_FETCH_SITE") != "same-origin":
-                return problem(
-                    "origin",
-                    "A command by a console session has to come from the console's own page.",
-                    "Use a key instead.",
-                )
-        if key is not None and key.name == CALENDAR and path != CALENDAR_PATH:
-            key = None
-        if key is None:
-            return problem(
-                "key",
-                "No valid key came with the request."
-                if text or cookie
-                else "The request came without a key.",
-                "Send Authorization: Bearer with the key, or sign in to the console.",
-            )
-        if method != "GET" and key.role == "watch":
-            return problem(
-                "role", f"The key '{key.name}' may only watch.", "Use a key with the role operate or keep."
-            )
-        source = self._sources.get((key.id, surface))
-        if source is None:
-            source = self._sources[key.id, surface] = Source(surface, key.name, key.role)
-        environ[CALLER] = (key, source)
-        return None
-
-    def _cookie(self) -> str:
-        # browsers share cookies between ports of a host, and several services may run side by side
-        return f"cairnwind-{request.environ['SERVER_PORT']}"
 
     # --- reading ------------------------------------------------------------------------------------------
 
@@ -186,7 +109,24 @@ class _Api:
         return self._cached(lambda: self.runtime.publisher.current.site)
 
     def get_outputs(self) -> Response:
-        return self._cached(lambda: self.runtime.publisher.current.outputs_body())
+        limit, after = whole("limit", None, 1, 10_000), request.args.get("after")
+        if limit is None and after is None:
+            return self._cached(lambda: self.runtime.publisher.current.outputs_body())
+        if after:
+            self._output(after)
+        bodies = [body for page in self.runtime.publisher.current.pages for body in page.bodies]
+        names = list(self.site.outputs)
+        first = names.index(after) + 1 if after else 0
+        end = first + (limit or len(names))
+        response = Response(b"[" + b",".join(bodies[first:end]) + b"]", content_type="application/json")
+        if end < len(names):
+            response.headers["Link"] = f'</api/v1/outputs?limit={limit}&after={names[end - 1]}>; rel="next"'
+        return response
+
+    def get_groups(self) -> Response:
+        return answer(
+            [{"name": name, "outputs": list(outputs)} for name, outputs in self.runtime.site.groups.items()]
+        )
 
     def get_output(self, name: str) -> Response:
         self._output(name)
@@ -274,7 +214,8 @@ class _Api:
         connection, owner = handover()
         head = "HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nConnection: close\r\n"
         dress = b"".join(b"%s: %s\r\n" % header for header in HEADERS)
-        stream.adopt(connection, owner, last, head.encode() + dress + b"\r\nretry: 500\n\n")
+        who = request.environ[CALLER][2]
+        stream.adopt(connection, owner, last, head.encode() + dress + b"\r\nretry: 500\n\n", who)
         return Response()
 
     def health(self) -> Response:
@@ -293,83 +234,12 @@ class _Api:
     def make_claim(self) -> Response:
         body = json_body({"output", "wait", *CLAIM})
         output = self._output(need(body, "output"))
-        setting = wanted(body, output, self.site.tunes)
-        rank, life = self._lifetime(body)
+        given = {key: value for key, value in body.items() if key != "wait"}
 
         def command(at: Any) -> ev.Command:
-            return wish(self.runtime.command_id(), at, output, setting, rank, life, body)
+            return wishes.claim(at, self.runtime.command_id(), caller(), self.site, output, given)
 
         return self._do(command, output, waits(body), made=True)
-
-    def _lifetime(self, body: dict[str, Any]) -> tuple[Rank, Lifetime]:
-        """Rank and lifetime: the table of defaults by surface has one row for HTTP and one for holds."""
-        word = body.get("rank", "hand" if "lease" in body else "person")
-        if word not in ("person", "hand"):
-            raise CallerError(
-                "bad-value",
-                f"'{word}' is not a rank that can be asked for.",
-                "Send person, or hand with a lease.",
-            )
-        given = [key for key in ("for", "until", "lease", "lasting") if key in body]
-        if len(given) > 1:
-            raise CallerError(
-                "bad-value",
-                f"{' and '.join(map(repr, given))} cannot be given together.",
-                "Send one of them.",
-            )
-        if word == "hand":
-            if given and given != ["lease"]:
-                raise CallerError("bad-value", "A hold lasts by its lease only.", "Send 'lease' or nothing.")
-            span = duration(body["lease"]) if given else LEASE
-            if not SHORTEST_LEASE <= span <= LONGEST_LEASE:
-                raise CallerError(
-                    "bad-value",
-                    f"A lease of '{body.get('lease')}' is out of range.",
-                    "Send 100 ms to 60 s, and renew it.",
-                )
-            return Rank.HAND, lease(span)
-        match given:
-            case ["for"]:
-                return Rank.PERSON, lasting(duration(body["for"]))
-            case ["until"]:
-                return Rank.PERSON, until(self._moment(body["until"]))
-            case ["lasting"] if body["lasting"] == "until released":
-                return Rank.PERSON, RELEASED
-            case ["lasting"]:
-                raise CallerError(
-                    "bad-value",
-                    f"'{body['lasting']}' is not a lifetime.",
-                    "Send \"until released\", or 'for' or 'until'.",
-                )
-            case ["lease"]:
-                raise CallerError(
-                    "bad-value", "A person's claim has no lease.", "Send rank hand, or leave the rank out."
-                )
-            case _:
-                return Rank.PERSON, TAKEOVER
-
-    def _moment(self, text: object) -> int:
-        """An RFC 3339 time, or HH:MM of today or tomorrow in the site's zone, as wall nanoseconds."""
-        now = clock().wall
-        try:
-            if isinstance(text, str) and len(text) <= 5:
-                hour, minute = map(int, text.split(":"))
-                today = datetime.now(self.zone).replace(hour=hour, minute=minute, second=0, microsecond=0)
-                wall = int(today.timestamp()) * NS
-                if wall <= now:
-                    day = today.date().toordinal() + 1
-                    tomorrow = datetime.combine(datetime.fromordinal(day).date(), today.time(), self.zone)
-                    wall = int(tomorrow.timestamp()) * NS
-            else:
-                then = datetime.fromisoformat(str(text))
-                wall = int((then if then.tzinfo else then.replace(tzinfo=self.zone)).timestamp()) * NS
-        except (ValueError, OverflowError, OSError):
-            raise CallerError(
-                "bad-value", f"'{text}' is not a time.", "Write it like 22:30 or 2026-11-23T22:30."
-            ) from None
-        if wall <= now:
-            raise CallerError("bad-value", f"'{text}' is over already.", "Give a time to come.")
-        return wall
 
     def renew_claim(self, number: int) -> Response:
         body = json_body({"setting", "wait"}, empty=True)
@@ -381,6 +251,41 @@ class _Api:
             output,
             waits(body),
         )
+
+    def renew_claims(self) -> Response:
+        """Several leases go on: an outcome for each, the worst as their own."""
+        numbers = json_body({"claims"}).get("claims")
+        if (
+            not isinstance(numbers, list)
+            or not 1 <= len(numbers) <= 1000
+            or not all(type(each) is int for each in numbers)
+        ):
+            raise CallerError(
+                "bad-value", "The request has no list of 1 to 1000 'claims'.", "Send their numbers."
+            )
+        # one that has ended does not end the others
+        claims = [claim for each in numbers if (claim := self.runtime.claims.get(each)) is not None]
+        at, by = clock(), caller()
+        found = self.desk.submit_all(
+            [ev.Renew(at, self.runtime.command_id(), by, claim.output, claim.slot) for claim in claims]
+        )
+        forms = [
+            shapes.outcome_form(outcome, self.site.outputs[claim.output])
+            for outcome, claim in zip(found, claims, strict=True)
+        ]
+        there = {claim.id for claim in claims}
+        if gone := [each for each in numbers if each not in there]:
+            ended = ", ".join(map(str, gone))
+            return problem(
+                "no-claim", f"There is no claim {ended}; it may have ended.", "Make a new one.", outcome="refused", outcomes=forms, ended=gone
+            )  # fmt: skip
+        worst = min((form["outcome"] for form in forms), key=WORST.index)
+        if worst in OF_OUTCOME:
+            first = next(form for form in forms if form["outcome"] == worst)
+            return problem(
+                OF_OUTCOME[worst], f"{first['output']}: {first['reason']}.", outcome=worst, outcomes=forms
+            )
+        return answer({"outcome": worst, "outcomes": forms})
 
     def release_claim(self, number: int) -> Response:
         claim = self._claim(number)
@@ -407,7 +312,7 @@ class _Api:
         output = self._output(name)
         body = json_body({"reason", "until"}, empty=True)
         reason = text(body, "reason")
-        until = self._moment(body["until"]) if body.get("until") else 0
+        until = wishes.moment(body["until"], self.zone) if body.get("until") else 0
         if not tag.isprintable() or len(tag) > 60:
             raise CallerError(
                 "bad-value", "This is not a name for a tag.", "Use up to 60 printable characters."
@@ -431,7 +336,7 @@ class _Api:
         """Have a command decided, once if it carries an Idempotency-Key, and answer with its outcome."""
 
         def decide(repeat: tuple[str, str, str] | None) -> dict[str, Any]:
-            outcome, ended = self.runtime.submit(command(clock()), repeat=repeat, wait=wait)
+            outcome, ended = self.desk.submit(command(clock()), repeat=repeat, wait=wait)
             return shapes.outcome_form(outcome, output, ended)
 
         token = request.headers.get("Idempotency-Key")
@@ -445,42 +350,6 @@ class _Api:
             return answer(form, 201 if made else 200)
         name = f"{output.name}: " if output else ""
         return problem(code, f"{name}{form['reason']}.", **form)
-
-    # --- signing in ---------------------------------------------------------------------------------------
-
-    def make_link(self) -> Response:
-        if caller_key().role != "keep":
-            raise CallerError(
-                "role",
-                f"The key '{caller_key().name}' may not make sign-in links.",
-                "Use a key with the role keep.",
-            )
-        token = self.keys.new_link(caller_key())
-        return answer({"link": f"{request.host_url}#sign-in={token}"}, 201)
-
-    def sign_in(self) -> Response:
-        token = need(json_body({"token"}), "token")
-        session = self.keys.sign_in(token)
-        response = answer({"signed_in": True}, 201)
-        response.set_cookie(
-            self._cookie(),
-            session,
-            max_age=30 * 86400,
-            httponly=True,
-            samesite="Strict",
-            secure=request.is_secure,
-        )
-        return response
-
-    def who(self) -> Response:
-        key: Key = caller_key()
-        return answer({"key": key.name, "role": key.role, "surface": caller().surface})
-
-    def sign_out(self) -> Response:
-        self.keys.sign_out(request.cookies.get(self._cookie(), ""))
-        response = answer({"signed_in": False})
-        response.delete_cookie(self._cookie(), httponly=True, samesite="Strict")
-        return response
 
     # --- the console --------------------------------------------------------------------------------------
 

@@ -10,11 +10,13 @@ from flask import Response, request
 from cairnwind.core.claims import Source
 from cairnwind.core.errors import CallerError, unknown
 from cairnwind.core.quantities import NS, duration
+from cairnwind.core.rights import Key
 from cairnwind.service import shapes
-from cairnwind.store.reader import Key
 
 CALLER = "cairnwind.caller"
-"""Key of the WSGI environment: the key that was shown, and the source that commands by it have."""
+"""Key of the WSGI environment: the key that was shown, the source that commands by it have, and who its streams belong to."""
+BODY = "cairnwind.body"
+"""Key of the WSGI environment: the body, once it was read."""
 LONGEST_WAIT = 10.0
 
 
@@ -37,7 +39,7 @@ def answer(form: Any, status: int = 200) -> Response:
 
 def json_body(known: set[str], *, empty: bool = False) -> dict[str, Any]:
     """The request's JSON object; raises `CallerError` for anything else and for unknown members."""
-    content = request.get_data(cache=True, parse_form_data=False)
+    content = request.environ[BODY] = request.get_data(cache=True, parse_form_data=False)
     if empty and not content:
         return {}
     if not request.environ.get("CONTENT_TYPE", "").lower().startswith("application/json"):

@@ -19,9 +19,9 @@ from cairnwind.core.settings import FULL, Level, level
 from cairnwind.core.trials import MODES, PULLS, owner
 from cairnwind.service import pinout, shapes
 from cairnwind.service.asked import answer, caller, caller_key, json_body, whole
+from cairnwind.service.desk import Desk
 from cairnwind.service.first import clock
 from cairnwind.service.problems import problem
-from cairnwind.service.runtime import Runtime
 from cairnwind.site.pins import resolve
 
 FIRST_READING_WITHIN = 0.5
@@ -31,9 +31,8 @@ FIRST_READING_WITHIN = 0.5
 class BoardViews:
     """The views; `cairnwind.service.app` has the rest, and the way in."""
 
-    def __init__(self, runtime: Runtime) -> None:
-        self.runtime = runtime
-        self.site = runtime.site
+    def __init__(self, desk: Desk) -> None:
+        self.desk, self.runtime, self.site = desk, desk.runtime, desk.runtime.site
 
     def routes(self, v1: str) -> dict[str, dict[str, Callable[..., Any]]]:
         """Their addresses."""
@@ -96,7 +95,7 @@ class BoardViews:
         output = self.site.outputs.get(owned.partition(" ")[2]) if owned.startswith("output") else None
         if output is not None and output.takes == "level" and output.frequency is not None and mode == "pwm":
             return self._try_output(output, Level(parts, millihertz, True), span)
-        outcome, _ = self.runtime.submit(
+        outcome, _ = self.desk.submit(
             ev.TryPin(
                 clock(), self.runtime.command_id(), caller(), where, str(mode), span, parts, millihertz, pull
             )
@@ -127,7 +126,7 @@ class BoardViews:
         command: ev.Command = ev.Renew(at, name, caller(), output.name, slot, setting)
         if number is None:
             command = ev.Wish(at, name, caller(), output.name, setting, Rank.HAND, slot, lease(span))
-        outcome, ended = self.runtime.submit(command, wait=0.0 if number else 1.0)
+        outcome, ended = self.desk.submit(command, wait=0.0 if number else 1.0)
         form = shapes.outcome_form(outcome, output, ended)
         if outcome.outcome != "driving":
             code = "unreachable" if outcome.outcome == "unreachable" else "refused"
@@ -159,7 +158,7 @@ class BoardViews:
             command: ev.Command = ev.Release(clock(), self.runtime.command_id(), caller(), output.name, slot)
         else:
             command = ev.EndTry(clock(), self.runtime.command_id(), caller(), where)
-        outcome, _ = self.runtime.submit(command)
+        outcome, _ = self.desk.submit(command)
         return answer(shapes.outcome_form(outcome, None))
 
     def pretend(self, name: str) -> Response:

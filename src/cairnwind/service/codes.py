@@ -9,15 +9,14 @@ from __future__ import annotations
 
 import threading
 import time
-from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 
+from cairnwind.core import hours
 from cairnwind.core.errors import CallerError
-from cairnwind.core.quantities import NS
 from cairnwind.store.reader import Code, Reader
 from cairnwind.store.writer import Writer, form
 
@@ -26,7 +25,6 @@ FREE = {"source": 3, "door": 6}
 """Wrong codes before there is any wait."""
 MOST = {"source": 60.0, "door": 10.0}
 """Seconds of wait at most."""
-DAYS = ("mo", "tu", "we", "th", "fr", "sa", "su")
 MOST_CODES = 20
 """Of one output: each takes a while to check."""
 
@@ -59,7 +57,11 @@ class Codes:
             found = None
             codes = self._reader.codes(output)
             for each in codes:
-                if self._fits(each.hash, code) and each.id not in self._used and self._good(each):
+                if (
+                    self._fits(each.hash, code)
+                    and each.id not in self._used
+                    and hours.good(each.form, time.time_ns(), self._zone)
+                ):
                     found = each
             if not codes:
                 self._nobody = self._nobody or self._hasher.hash("nobody")
@@ -80,17 +82,6 @@ class Codes:
             return self._hasher.verify(hash, code)
         except (VerificationError, InvalidHashError):
             return False
-
-    def _good(self, code: Code) -> bool:
-        """Whether it is good at this time."""
-        when = code.form
-        if when.get("until") and time.time_ns() >= when["until"]:
-            return False
-        now = datetime.now(self._zone)
-        minute = now.hour * 60 + now.minute
-        begin, end = when.get("from", 0), when.get("to", 24 * 60)
-        inside = begin <= minute < end if begin < end else minute >= begin or minute < end
-        return inside and (not when.get("days") or now.weekday() in when["days"])
 
     def put(self, output: str, owner: str, code: str, when: dict[str, Any]) -> None:
         """Give somebody a code, in place of the one they had. Raises `CallerError` (``bad-value``)."""
@@ -121,43 +112,18 @@ class Codes:
 
 
 def when_of(body: dict[str, Any], zone: str) -> dict[str, Any]:
-    """When a code is good, from what was asked: days, from, to, until (a date), once."""
-    found: dict[str, Any] = {}
-    if body.get("days"):
-        days = body["days"]
-        if not isinstance(days, list) or not all(str(day).casefold()[:2] in DAYS for day in days):
-            raise CallerError("bad-value", f"{days!r} are no days.", 'Send ["mo", "tu"].')
-        found["days"] = sorted({DAYS.index(str(day).casefold()[:2]) for day in days})
-    for key in ("from", "to"):
-        if body.get(key):
-            hours, _, minutes = str(body[key]).partition(":")
-            if not (hours.isdigit() and minutes.isdigit() and int(hours) < 24 and int(minutes) < 60):
-                raise CallerError("bad-value", f"'{body[key]}' is no time of day.", "Send it like 07:30.")
-            found[key] = int(hours) * 60 + int(minutes)
-    if body.get("until"):
-        try:
-            then = datetime.fromisoformat(str(body["until"]))
-        except ValueError:
-            raise CallerError(
-                "bad-value", f"'{body['until']}' is no date.", "Send it like 2026-12-31."
-            ) from None
-        then = then if then.tzinfo else then.replace(tzinfo=ZoneInfo(zone))
-        found["until"] = int(then.timestamp()) * NS
-    if body.get("once"):
-        found["once"] = True
-    return found
+    """When a code is good, from what was asked: hours, and ``once``."""
+    once = body.get("once", False)
+    if not isinstance(once, bool):
+        raise CallerError("bad-value", "'once' is neither true nor false.", "Send true or false.")
+    return {**hours.read(body, zone), **({"once": True} if once else {})}
 
 
 def shown(code: Code, zone: str) -> dict[str, Any]:
     """A code as it is listed: whose, and when it is good; never the code."""
-    when = code.form
-    clock: dict[str, Any] = {
-        key: f"{when[key] // 60:02d}:{when[key] % 60:02d}" for key in ("from", "to") if key in when
-    }
-    until = (
-        datetime.fromtimestamp(when["until"] // NS, ZoneInfo(zone)).isoformat() if "until" in when else None
-    )
     return {
-        "output": code.output, "owner": code.owner, "days": [DAYS[day] for day in when.get("days", [])], "from": None, "to": None, **clock,
-        "until": until, "once": bool(when.get("once")),
-    }  # fmt: skip
+        "output": code.output,
+        "owner": code.owner,
+        **hours.shown(code.form, zone),
+        "once": bool(code.form.get("once")),
+    }

@@ -24,7 +24,7 @@ class Item:
     """An event on its way to the engine, and what the surface wants to hear back."""
 
     event: Any
-    reply: queue.SimpleQueue[Any] | None = None
+    reply: Any = None
     repeat: tuple[str, str, str] | None = None
     """(scope, token, body hash) of a command with an Idempotency-Key."""
     number: int = 0
@@ -48,7 +48,7 @@ class Lanes:
         """Queue an item; False if it was shed."""
         event = item.event
         item.number = next(self._numbers)
-        if _urgent(event):
+        if urgent(event):
             if type(event) is ev.Wish and self._second:
                 self._offs[event.output] = item.number
             self._first.append(item)
@@ -87,7 +87,8 @@ class Lanes:
         return self._first.popleft() if self._first else None
 
 
-def _urgent(event: Any) -> bool:
+def urgent(event: Any) -> bool:
+    """Whether an event goes first, and is never shed."""
     if type(event) is ev.Wish:
         return event.setting is not None and not event.setting.on
     if type(event) is ev.Do:
@@ -95,4 +96,4 @@ def _urgent(event: Any) -> bool:
     return type(event) not in _PATIENT
 
 
-_PATIENT = (ev.ResetStop, ev.Unlock, ev.Release, ev.Plan, ev.ChangeTimer, ev.Extend)
+_PATIENT = (ev.ResetStop, ev.Unlock, ev.Release, ev.Plan, ev.ChangeTimer, ev.Extend, ev.Denied)

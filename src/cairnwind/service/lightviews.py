@@ -10,99 +10,40 @@ from flask import Response, request
 
 from cairnwind.boards import timers
 from cairnwind.core import events as ev
-from cairnwind.core import programs, sound
+from cairnwind.core import programs
 from cairnwind.core.agenda import WORST
-from cairnwind.core.claims import PERSON, Lifetime, Rank, lease
 from cairnwind.core.errors import CallerError, unknown
 from cairnwind.core.model import Output
 from cairnwind.core.programs import Program
 from cairnwind.core.quantities import NS
-from cairnwind.core.settings import FULL, Level, Setting
-from cairnwind.core.stick import LEASE, Pad, mix
+from cairnwind.core.settings import FULL, Level
+from cairnwind.core.stick import Pad
 from cairnwind.service import shapes
-from cairnwind.service.asked import answer, caller, caller_key, json_body
+from cairnwind.service.asked import answer, caller, json_body
+from cairnwind.service.desk import Desk
 from cairnwind.service.first import clock
 from cairnwind.service.fits import fit_form, timer_form
 from cairnwind.service.problems import OF_OUTCOME, problem
-from cairnwind.service.runtime import Runtime
+from cairnwind.service.wishes import CLAIM, claim, output_of, wanted
 
-CLAIM = ("setting", "over", "program", "rank", "for", "until", "lease", "lasting", "when_possible")
-"""Members of a request for a claim, beside the output or outputs."""
+MOST_AT_ONCE = 1000
+"""Claims in one request."""
 POINTS = 240
 """Of a preview's curve."""
 LOOK = 60 * NS
 """How much of an endless program a preview looks at."""
 
 
-def wanted(
-    body: dict[str, Any], output: Output, tunes: Any, place: int = 0, of: int = 1
-) -> Setting | Program | None:
-    """What a command's body asks an output for: a setting, a way there, or a program. None is a toggle."""
-    if ("setting" in body) == ("program" in body):
-        raise CallerError(
-            "bad-value",
-            "The request needs a 'setting' or a 'program', one of them.",
-            'Send a setting like "on" or "40 %", or a program.',
-        )
-    if "setting" in body:
-        value = body["setting"]
-        if value == "toggle" and "over" not in body:
-            return None
-        setting = output.read(value)
-        if "over" not in body:
-            return setting
-        return output.named(
-            lambda: output.fits(
-                programs.make({"kind": "ramp", "to": value, "over": body["over"]}, output.takes, output.read)
-            ),
-        )
-    if "over" in body:
-        raise CallerError("bad-value", "'over' goes with a setting.", "A ramp has its own.")
-    return output.named(lambda: program(body["program"], output, tunes, place, of))
-
-
-def wish(
-    command: str,
-    at: Any,
-    output: Output,
-    setting: Setting | Program | None,
-    rank: Rank,
-    life: Lifetime,
-    body: dict[str, Any],
-) -> ev.Wish:
-    """The command that a request for a claim asks for: persons share a slot, each hold has its own."""
-    slot = PERSON if rank is Rank.PERSON else f"hand:{command}"
-    return ev.Wish(
-        at, command, caller(), output.name, setting, rank, slot, life, bool(body.get("when_possible"))
-    )
-
-
-def program(form: Any, output: Output, tunes: Any, place: int = 0, of: int = 1) -> Program:
-    """The program that a JSON object asks for; a text is the name of a tune of the site."""
-    if isinstance(form, str):
-        if form not in tunes:
-            raise unknown("tune", form, tunes)
-        made: Program = tunes[form]
-    elif not isinstance(form, dict):
-        raise CallerError("bad-value", "This is no program.", 'Send an object like {"kind": "blink"}.')
-    elif form.get("kind") in ("tune", "sweep"):
-        made = sound.make(form)
-    else:
-        made = programs.make(form, output.takes, output.read, place, of)
-    return output.fits(made)
-
-
 class LightViews:
     """The views; `cairnwind.service.app` has the rest, and the way in."""
 
-    def __init__(self, runtime: Runtime, lifetime: Callable[[dict[str, Any]], tuple[Rank, Lifetime]]) -> None:
-        self.runtime = runtime
-        self.site = runtime.site
-        self._lifetime = lifetime
+    def __init__(self, desk: Desk) -> None:
+        self.desk, self.runtime, self.site = desk, desk.runtime, desk.runtime.site
 
     def routes(self, v1: str) -> dict[str, dict[str, Callable[..., Any]]]:
         """Their addresses."""
         return {
+            f"{v1}/commands": {"POST": self.command},
             f"{v1}/programs": {"POST": self.run},
             f"{v1}/programs/preview": {"POST": self.preview},
             f"{v1}/tunes": {"GET": self.get_tunes},
@@ -119,17 +60,42 @@ class LightViews:
         """One program on several outputs, begun at the same moment; checked whole before any of it happens."""
         body = json_body({"outputs", *CLAIM})
         outputs = self._outputs(body.get("outputs"))
-        rank, life = self._lifetime(body)
-        asked = [
-            wanted(body, output, self.site.tunes, place, len(outputs)) for place, output in enumerate(outputs)
-        ]
+        return self._several([(output, body) for output in outputs])
+
+    def command(self) -> Response:
+        """Several claims at once, each with its own setting; ``output`` may be a group. Checked whole before any happens."""
+        asked = json_body({"claims"}).get("claims")
+        if not isinstance(asked, list) or not 1 <= len(asked) <= MOST_AT_ONCE:
+            raise CallerError(
+                "bad-value", f"The request has no list of 1 to {MOST_AT_ONCE} 'claims'.", 'Send [{"output": "gallery", "setting": "on"}].'
+            )  # fmt: skip
+        pairs: list[tuple[Output, dict[str, Any]]] = []
+        for number, body in enumerate(asked):
+            if not isinstance(body, dict) or set(body) - {"output", *CLAIM}:
+                raise CallerError(
+                    "bad-value",
+                    f"Claim {number + 1} is not an object of a claim.",
+                    f"Members: output, {', '.join(CLAIM)}.",
+                )
+            name = body.get("output")
+            for each in self.site.groups.get(str(name), (name,)):
+                pairs.append((output_of(self.site, each), body))
+        if len({output.name for output, _ in pairs}) < len(pairs):
+            raise CallerError(
+                "bad-value", "An output is named twice.", "Name each once; groups count with their members."
+            )
+        return self._several(pairs)
+
+    def _several(self, pairs: list[tuple[Output, dict[str, Any]]]) -> Response:
         at = clock()
         commands: list[ev.Command] = [
-            wish(self.runtime.command_id(), at, output, setting, rank, life, body)
-            for output, setting in zip(outputs, asked, strict=True)
+            claim(at, self.runtime.command_id(), caller(), self.site, output, body, place, len(pairs))
+            for place, (output, body) in enumerate(pairs)
         ]
-        found = self.runtime.submit_all(commands)
-        forms = [shapes.outcome_form(outcome, output) for outcome, output in zip(found, outputs, strict=True)]
+        found = self.desk.submit_all(commands)
+        forms = [
+            shapes.outcome_form(outcome, output) for outcome, (output, _) in zip(found, pairs, strict=True)
+        ]
         worst = min((form["outcome"] for form in forms), key=WORST.index)
         code = OF_OUTCOME.get(worst)
         if code is not None:
@@ -178,57 +144,21 @@ class LightViews:
         return answer([pad_form(pad) for pad in self.site.pads.values()])
 
     def move(self, name: str) -> Response:
-        """Two motors by a position from -1 to 1 in two axes, under a lease of 300 ms."""
-        pad = self._pad(name)
-        body = json_body({"x", "y"})
-        axes = [body.get(axis) for axis in ("x", "y")]
-        if any(
-            isinstance(axis, bool) or not isinstance(axis, int | float) or not -1 <= axis <= 1
-            for axis in axes
-        ):
-            raise CallerError(
-                "bad-value", f"{name}: 'x' and 'y' are numbers from -1 to 1.", 'Send {"x": 0, "y": 0.5}.'
-            )
-        drives = mix(pad, *map(float, axes))  # type: ignore[arg-type]
-        slot, at = f"pad:{name}:{caller_key().id}", clock()
-        commands: list[ev.Command] = []
-        for motor, drive in zip((pad.left, pad.right), drives, strict=True):
-            number = self.runtime.command_id()
-            setting = self.site.outputs[motor].admit(drive)
-            if self.runtime.slot(motor, slot) is None:
-                commands.append(ev.Wish(at, number, caller(), motor, setting, Rank.HAND, slot, lease(LEASE)))
-            else:
-                commands.append(ev.Renew(at, number, caller(), motor, slot, setting))
-        found = self.runtime.submit_all(commands)
-        for outcome in found:
-            if outcome.outcome in OF_OUTCOME:
-                self.let_go(name)  # one motor alone would turn what both should move
-                code = OF_OUTCOME[outcome.outcome]
-                return problem(
-                    code,
-                    f"{outcome.output}: {outcome.reason}.",
-                    remedy=outcome.remedy,
-                    outcome=outcome.outcome,
-                )
-        return answer({"pad": name, "left": drives[0].parts / 10_000, "right": drives[1].parts / 10_000,
-                       "outcomes": [outcome.outcome for outcome in found]})  # fmt: skip
-
-    def let_go(self, name: str) -> Response:
-        """Both motors are let go."""
-        pad = self._pad(name)
-        slot = f"pad:{name}:{caller_key().id}"
-        self.runtime.submit_all(
-            [
-                ev.Release(clock(), self.runtime.command_id(), caller(), motor, slot)
-                for motor in (pad.left, pad.right)
-            ]
-        )
-        return answer({"pad": name, "left": 0.0, "right": 0.0})
-
-    def _pad(self, name: str) -> Pad:
+        """A pad's position from -1 to 1 in two axes, under a short lease."""
         if name not in self.site.pads:
             raise unknown("pad", name, self.site.pads)
-        return self.site.pads[name]
+        body = json_body({"x", "y", "again"})
+        again = body.get("again", False)
+        if not isinstance(again, bool):
+            raise CallerError(
+                "bad-value", f"{name}: 'again' is true or false.", "Send true for all but the first."
+            )
+        return answer(self.desk.steered(caller(), name, body.get("x"), body.get("y"), again=again))
+
+    def let_go(self, name: str) -> Response:
+        """Everything of a pad is let go."""
+        self.desk.let_go(caller(), name)
+        return answer({"pad": name})
 
     # --- timers and lamps ---------------------------------------------------------------------------------
 
@@ -272,7 +202,8 @@ class LightViews:
             not isinstance(names, list)
             or not names
             or len(names) > 1000
-            or len({*map(str, names)}) != len(names)
+            or not all(isinstance(name, str) for name in names)
+            or len({*names}) != len(names)
         ):
             raise CallerError(
                 "bad-value",
@@ -313,5 +244,6 @@ def preview_form(made: Program, output: Output) -> dict[str, Any]:
 
 def pad_form(pad: Pad) -> dict[str, Any]:
     """A pad as a JSON object."""
-    return {"name": pad.name, "label": pad.label or pad.name, "left": pad.left, "right": pad.right, "dead": pad.dead / 10_000,
-            "most": pad.most / 10_000, "stick": list(pad.stick) if pad.stick else None, "lease_ms": LEASE / 10**6}  # fmt: skip
+    return {"name": pad.name, "label": pad.label or pad.name, "left": pad.left or None, "right": pad.right or None, "dead": pad.dead / 10_000,
+            "most": pad.most / 10_000, "stick": list(pad.stick) if pad.stick else None, "zones": dict(pad.zones),
+            "outputs": list(pad.outputs), "lease_ms": pad.lease / 10**6}  # fmt: skip

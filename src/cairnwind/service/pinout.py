@@ -114,4 +114,6 @@ def frame_form(frame: Frame) -> dict[str, Any]:
         "way": frame.way,
         "raw": frame.raw.hex(" "),
         "text": frame.text,
+        # what is text on the wire is shown by the text already
+        "plain": bool(frame.raw) and frame.raw[:40].decode("utf-8", "ignore") in frame.text,
     }

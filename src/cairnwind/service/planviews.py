@@ -14,17 +14,17 @@ from cairnwind.core import events as ev
 from cairnwind.core import plan, schedules
 from cairnwind.core.claims import Claim, Rank
 from cairnwind.core.course import Course, Timer
-from cairnwind.core.errors import CallerError, unknown
+from cairnwind.core.errors import CallerError, Trouble, unknown
 from cairnwind.core.plan import Schedule
 from cairnwind.core.quantities import NS, duration, show_duration
 from cairnwind.core.rehearsal import Rehearsal, Rehearsed
-from cairnwind.service import records, rehearsals, shapes
+from cairnwind.remotes.address import outside
+from cairnwind.service import records, rehearsals, shapes, spoken
 from cairnwind.service.asked import answer, caller, caller_key, json_body, need, waits
+from cairnwind.service.desk import Desk
 from cairnwind.service.first import clock
-from cairnwind.service.keys import Keys
 from cairnwind.service.problems import OF_OUTCOME, problem
 from cairnwind.service.repeats import Repeats
-from cairnwind.service.runtime import Runtime
 
 SPAN_MOST = 400 * 86400 * NS
 """As far as spans are asked for at once."""
@@ -40,11 +40,9 @@ OWN = set(schedules.KEYS)
 class PlanViews:
     """The views; `cairnwind.service.app` has the way in."""
 
-    def __init__(self, runtime: Runtime, repeats: Repeats, keys: Keys) -> None:
-        self.runtime = runtime
-        self.keys = keys
-        self.site = runtime.site
-        self.agenda = runtime.engine.agenda
+    def __init__(self, desk: Desk, repeats: Repeats) -> None:
+        self.desk, self.runtime, self.keys, self.site = desk, desk.runtime, desk.keys, desk.runtime.site
+        self.agenda = self.runtime.engine.agenda
         self.zone = ZoneInfo(self.site.timezone)
         self.repeats = repeats
 
@@ -58,6 +56,8 @@ class PlanViews:
         return {
             f"{v1}/phrases": {"POST": self.say},
             f"{v1}/scenes": {"GET": self.get_scenes},
+            f"{v1}/scenes/<name>/run": {"POST": self.run_scene},
+            f"{v1}/scenes/<name>/claims": {"DELETE": self.release_scene},
             f"{v1}/plan": {"GET": self.get_plan},
             f"{v1}/plan/spans": {"GET": self.get_spans},
             f"{v1}/plan/schedules": {"POST": self.add},
@@ -81,26 +81,45 @@ class PlanViews:
         dry = body.get("dry", False)
         if not isinstance(dry, bool):
             raise CallerError("bad-value", "'dry' is neither true nor false.", "Send true or false.")
-        course = self.planned.course(text)
-        if dry:
-            return answer(self._dry(course))
-        wait = waits(body)
+        try:
+            course = self.planned.course(text)
+            return answer(self._dry(course)) if dry else self._carry_out(course, waits(body))
+        except Trouble as error:
+            error.more["say"] = spoken.question(error)
+            raise
 
+    def run_scene(self, name: str) -> Response:
+        """A scene, as the phrase 'run scene …' has it."""
+        body = json_body({"wait"}, empty=True)
+        return self._carry_out(self._scene("run", name), waits(body))
+
+    def release_scene(self, name: str) -> Response:
+        """Ends what a scene claims."""
+        return self._carry_out(self._scene("release", name), 0.0, 200)
+
+    def _scene(self, verb: str, name: str) -> Course:
+        if name not in self.planned.scenes:
+            raise unknown("scene", name, self.planned.scenes)
+        found: Course = self.planned.course(f"{verb} scene {name}")
+        return found
+
+    def _carry_out(self, course: Course, wait: float, status: int = 201) -> Response:
         def decide(repeat: tuple[str, str, str] | None) -> dict[str, Any]:
             command = ev.Do(clock(), self.runtime.command_id(), caller(), course)
-            outcome, ended = self.runtime.submit(command, repeat=repeat, wait=wait)
-            return {**shapes.outcome_form(outcome, None, ended), "phrase": course.text}
+            outcome, ended = self.desk.submit(command, repeat=repeat, wait=wait)
+            form = {**shapes.outcome_form(outcome, None, ended), "phrase": course.text}
+            return {**form, "say": spoken.answer(self.site, course, outcome)}
 
         token = request.headers.get("Idempotency-Key")
         if token is None:
             form = decide(None)
         else:
             form = self.repeats.once(
-                f"{caller_key().id} POST {request.path}", token, request.get_data(), decide
+                f"{caller_key().id} {request.method} {request.path}", token, request.get_data(), decide
             )
         code = OF_OUTCOME.get(form["outcome"])
         if code is None:
-            return answer(form, 201)
+            return answer(form, status)
         return problem(
             code,
             f"{form['reason'] or form['outcome']}.",
@@ -200,7 +219,7 @@ class PlanViews:
         return self._done(command)
 
     def _done(self, command: ev.Command, status: int = 200, **more: Any) -> Response:
-        outcome, _ = self.runtime.submit(command)
+        outcome, _ = self.desk.submit(command)
         form = {**shapes.outcome_form(outcome, self.site.outputs.get(outcome.output)), **more}
         code = OF_OUTCOME.get(outcome.outcome)
         if code is None:
@@ -339,12 +358,10 @@ class PlanViews:
 
     def calendar_link(self) -> Response:
         """An address of the calendar with a read-only key in it; the one before ends."""
-        if caller_key().role != "keep":
-            raise CallerError(
-                "role", f"The key '{caller_key().name}' may not make keys.", "Use a key with the role keep."
-            )
+        json_body(set(), empty=True)
         text = self.keys.renew(CALENDAR, "watch")
-        return answer({"link": f"{request.host_url}api/v1/plan/calendar?key={text}"}, 201)
+        link = f"{outside(self.site, request.host_url)}api/v1/plan/calendar?key={text}"
+        return answer({"link": link}, 201)
 
     def take_calendar(self) -> Response:
         """Schedules from the events of a calendar, a line for each event; with ``dry`` only the lines."""
@@ -362,7 +379,7 @@ class PlanViews:
             for line in lines:
                 if line.form is not None:
                     schedule = schedules.make(line.form, self.planned, "database")
-                    self.runtime.submit(
+                    self.desk.submit(
                         ev.Plan(clock(), self.runtime.command_id(), caller(), "put", schedule.name, schedule)
                     )
         told = [{"title": line.title, "outcome": line.outcome, "why": line.why} for line in lines]

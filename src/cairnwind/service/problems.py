@@ -13,7 +13,7 @@ from cairnwind.service.shapes import dump
 STATUS = {
     "bad-value": 400, "bad-body": 400, "key": 401, "sign-in": 401, "role": 403, "origin": 403, "host": 421,
     "unknown-name": 404, "no-claim": 404, "no-page": 404, "bad-phrase": 400, "asks-back": 400, "method": 405, "refused": 409, "too-large": 413,
-    "media": 415, "token": 422, "wait": 429, "reload": 409, "site-file": 409, "no-file": 409, "engine": 500, "unreachable": 503, "busy": 503, "not-recorded": 507,
+    "media": 415, "token": 422, "wait": 429, "rate": 429, "reload": 409, "site-file": 409, "no-file": 409, "engine": 500, "unreachable": 503, "busy": 503, "not-recorded": 507,
 }  # fmt: skip
 TITLES = {
     400: "The request cannot be understood", 401: "Not signed in", 403: "Not allowed", 404: "Not there",
@@ -38,7 +38,12 @@ OF_OUTCOME = {"refused": "refused", "unreachable": "unreachable", "not recorded"
 
 def from_trouble(error: Trouble) -> Response:
     """The problem of one of our errors."""
-    return problem(error.code, error.sentence, error.remedy, **error.more)
+    more = dict(error.more)
+    after = more.pop("retry_after", None)
+    response = problem(error.code, error.sentence, error.remedy, **more)
+    if after is not None:
+        response.headers["Retry-After"] = str(after)
+    return response
 
 
 def from_http(error: HTTPException) -> Response:

@@ -7,6 +7,7 @@ first is being decided waits for it. Answers are stored in the command's own tra
 from __future__ import annotations
 
 import hashlib
+import re
 import threading
 import time
 from collections.abc import Callable
@@ -31,10 +32,10 @@ class Repeats:
         self, scope: str, token: str, content: bytes, decide: Callable[[Repeat], dict[str, Any]]
     ) -> dict[str, Any]:
         """The stored answer, or that of ``decide``. Raises `CallerError` (``token``) for another body."""
-        if not token.isprintable() or not 1 <= len(token) <= 200:
+        if not re.fullmatch(r"[!-~]{1,200}", token):
             raise CallerError(
                 "token",
-                "This Idempotency-Key is not 1 to 200 printable characters.",
+                "This Idempotency-Key is not 1 to 200 visible ASCII characters.",
                 "Send a random one, such as a UUID.",
             )
         body = hashlib.sha256(content).hexdigest()

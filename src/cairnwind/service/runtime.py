@@ -13,6 +13,7 @@ import queue
 import secrets
 import threading
 import time
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
@@ -64,6 +65,8 @@ class Runtime:
         self.claims: dict[int, Claim] = {}
         """Standing claims by id. Written by the engine's thread; read by any."""
         self.waiters: dict[str, queue.SimpleQueue[ev.Ended]] = {}
+        self.listeners: list[Callable[[list[tuple[str, str]], list[ev.Ended]], None]] = []
+        """Called after each batch with what has changed, and what became of commands. They only note it."""
         self._boot = secrets.token_hex(3)
         self._commands = itertools.count(1)
         self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
@@ -188,6 +191,10 @@ class Runtime:
             if wait:
                 self.waiters.pop(command.command, None)
 
+    def submit_soon(self, command: ev.Command, told: Callable[[ev.Outcome], None]) -> bool:
+        """Like `submit`, without waiting: ``told`` is called by another thread. False if it was shed."""
+        return self.lanes.put(Item(command, _Reply(told)))
+
     def ask(self, question: ev.Probe, within: float = 0.5) -> ev.Outcome | None:
         """The answer to a question that changes nothing; None if the engine has no time for it: readers do not wait."""
         reply: queue.SimpleQueue[ev.Outcome] = queue.SimpleQueue()
@@ -241,7 +248,11 @@ class Runtime:
             "tunes",
             "quiet",
             "broker",
+            "remotes",
             "listen",
+            "tls",
+            "certificate",
+            "names",
             "durability",
         ):
             if repr(getattr(self.site, what)) != repr(getattr(fresh, what)):
@@ -304,7 +315,8 @@ class Runtime:
             while len(stored) < 4 * BATCH and (first := self.lanes.take_first()) is not None:
                 # a board that answers at once has confirmed by now: it belongs to the same batch
                 self._one(first, stored, answers, after_commit)
-        if self._changed or self._told:
+        changed = list(self._changed)
+        if changed or self._told:
             told = self.publisher.publish(self._changed)
             self._changed = {}
             told += [("command", shapes.dump(shapes.ended_form(ended))) for ended in self._told]
@@ -313,6 +325,9 @@ class Runtime:
         # the writer is woken last: it would only wait for the interpreter while this thread publishes
         if stored or answers:
             self._commit(stored, answers, after_commit)
+        if changed or self._told:
+            for take in self.listeners:
+                take(changed, self._told)
         for ended in self._told:
             waiter = self.waiters.get(ended.command.partition(".")[0])  # a phrase waits for its parts
             if waiter is not None:
@@ -448,6 +463,15 @@ def _become(outcome: ev.Outcome, ended: queue.SimpleQueue[ev.Ended], wait: float
 
 _TOLD = {ev.Confirmed, ev.Answers, ev.InputSeen, ev.Measured}
 """Events that the signals are made of."""
+
+
+class _Reply:
+    """What stands for a queue where nobody waits for the answer."""
+
+    __slots__ = ("put",)
+
+    def __init__(self, put: Callable[[Any], None]) -> None:
+        self.put = put
 
 
 class _Send:

@@ -12,14 +12,18 @@ import signal
 import threading
 import time
 from collections.abc import Callable
-from typing import TYPE_CHECKING
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from cairnwind.core.errors import CallerError
-from cairnwind.core.model import Site
+from cairnwind.core.model import LOOPBACK, Site
 from cairnwind.folder import Folder
+from cairnwind.remotes.address import near, outside
 from cairnwind.service.first import Pins
 
 if TYPE_CHECKING:
+    from cairnwind.remotes.remote import Remote
+    from cairnwind.service.desk import Desk
     from cairnwind.service.keys import Keys
     from cairnwind.service.runtime import Runtime
     from cairnwind.service.server import Server
@@ -38,15 +42,28 @@ class Service:
             self.port = port
         self.runtime: Runtime
         self.keys: Keys
+        self.desk: Desk
         self._server: Server
+        self.remotes: list[Remote] = []
+        self.certificate: Path | None = None
+        """Of its TLS; None: it is plain."""
+        self.discoverable = False
+        """Announce it although it listens on loopback only: for what looks for it on this host."""
         self.safe_at = 0.0
         """Monotonic seconds at which every output had been told its safe setting."""
 
     @property
     def url(self) -> str:
-        """Where it listens."""
-        host = f"[{self.host}]" if ":" in self.host else self.host
-        return f"http://{host}:{self.port}"
+        """Where it is found on this host."""
+        host = near(self.host)
+        return (
+            f"{'https' if self.certificate else 'http'}://{f'[{host}]' if ':' in host else host}:{self.port}"
+        )
+
+    @property
+    def abroad(self) -> bool:
+        """Whether it is reached from elsewhere."""
+        return self.host not in LOOPBACK
 
     def start(self) -> None:
         """Hold the folder, make safe, read the store, listen. Raises `CallerError`; then nothing is left open."""
@@ -63,24 +80,43 @@ class Service:
         gc.collect()
         gc.freeze()
         gc.set_threshold(10_000, 20, 50)
-        address = {"url": self.url, "pid": os.getpid(), "site": self.site.name, "safe_at": self.safe_at}
+        address = {
+            "url": self.url, "pid": os.getpid(), "site": self.site.name, "safe_at": self.safe_at,
+            "certificate": str(self.certificate) if self.certificate else None,
+        }  # fmt: skip
         self.folder.write_address(address)
 
     def _load(self) -> None:
         """The rest, loaded only now: moving to safe waits for nothing, not even for an import."""
+        from cairnwind.remotes import opened
         from cairnwind.service.app import make_app
+        from cairnwind.service.desk import Desk
+        from cairnwind.service.door import Door
         from cairnwind.service.keys import Keys
         from cairnwind.service.runtime import Runtime
         from cairnwind.service.server import Server
+        from cairnwind.service.wire import Wire
 
         self.runtime = Runtime(self.pins)
         self.runtime.start(self.folder.database)
         try:
-            self.keys = Keys(self.runtime.reader, self.runtime.writer)
+            self.keys = Keys(self.runtime.reader, self.runtime.writer, self.site.timezone)
             self.first_key = self.keys.first(self.folder)
-            self._server = Server(make_app(self.runtime, self.keys), (self.host, self.port))
+            assert self.runtime.stream is not None
+            self.keys.expel, self.runtime.stream.still = self.runtime.stream.expel, self.keys.still
+            self.desk = Desk(self.runtime, self.keys)
+            door = Door(self.desk, self.host, self.site.names)
+            wire = Wire(self.desk)
+            self.remotes = [*opened(self.site, self.desk, self.runtime, self.folder), wire]
+            app = make_app(self.desk, door, wire, self.remotes)
+            self._server = Server(app, (self.host, self.port), self._secure())
             self.port = self._server.start()
+            wire.address = self.url
+            for remote in self.remotes:
+                remote.start()
+            self._announce()
         except OSError as error:
+            self._close_remotes()
             self.runtime.close()
             raise CallerError(
                 "port",
@@ -88,12 +124,47 @@ class Service:
                 "Stop what listens there, or give another with --port (0 takes a free one).",
             ) from None
         except BaseException:
+            self._close_remotes()
+            if hasattr(self, "_server"):
+                self._server.stop()
             self.runtime.close()
             raise
 
+    def _secure(self) -> Any:
+        """The TLS that the site file asks for; None: plain."""
+        if self.site.tls not in ("self-made", "given"):
+            return None
+        from cairnwind.service import tls
+
+        if self.site.tls == "given":
+            certificate, key = (Path(each) for each in self.site.certificate)
+        else:
+            certificate, key = tls.own(self.folder, self.site.name, self.site.names, self.host)
+        self.certificate = certificate
+        return tls.adapter(certificate, key)
+
+    def _announce(self) -> None:
+        """Be found by those who look, unless nobody elsewhere could come."""
+        if not (self.abroad or self.discoverable):
+            return
+        from cairnwind.remotes.discovery import Discovery
+
+        found = Discovery(self.desk, self.host, self.port, secure=self.certificate is not None)
+        self.remotes.append(found)
+        found.start()
+
+    def _close_remotes(self) -> None:
+        for remote in self.remotes:
+            try:
+                remote.stop()
+            except Exception:
+                import logging
+
+                logging.getLogger("cairnwind.remotes").exception("%s did not stop", remote.name)
+
     def sign_in_link(self) -> str:
-        """A one-time link to the console."""
-        return f"{self.url}/#sign-in={self.keys.new_link(self.first_key)}"
+        """A one-time link to the console, for whoever may reach it."""
+        return f"{outside(self.site, self.url)}/#sign-in={self.keys.new_link(self.first_key)}"
 
     def stop(self) -> list[str]:
         """Everything safe, then the end. Returns the outputs that were not confirmed safe."""
@@ -104,6 +175,7 @@ class Service:
         else:
             self.pins.force_safe()
             left = list(self.site.outputs)
+        self._close_remotes()
         self._server.stop()
         if not self.runtime.close():
             log.error("the last rows of the journal could not be written")
@@ -167,10 +239,11 @@ def _look_over(service: Service) -> None:
 
 
 def _reload(service: Service) -> None:
-    """SIGHUP: the site file anew, or a line in the log that says why not."""
+    """SIGHUP: the site file anew, or a line in the log that says why not; and a first key, if its file is gone."""
     from cairnwind.core.claims import Source
     from cairnwind.service.logs import log
 
+    service.keys.first(service.folder)
     try:
         outcome = service.runtime.reload(Source("signal", "", "keep"))
         log.info("%s", outcome.reason)

@@ -9,12 +9,15 @@ idle streams cost no worker at all. See ``docs/architecture.md``.
 from __future__ import annotations
 
 import logging
+import socket
 import threading
 from collections.abc import Callable
 from typing import Any
 
 from cheroot import wsgi
 from cheroot.server import HTTPConnection
+
+from cairnwind.remotes.address import near
 
 log = logging.getLogger("cairnwind.http")
 WORKERS = 12
@@ -28,6 +31,9 @@ HEADERS = (
     ),
     (b"X-Content-Type-Options", b"nosniff"),
     (b"Referrer-Policy", b"no-referrer"),
+    (b"X-Frame-Options", b"DENY"),
+    (b"Cross-Origin-Opener-Policy", b"same-origin"),
+    (b"Cross-Origin-Resource-Policy", b"same-origin"),
     (b"Cache-Control", b"no-store"),
 )
 """Sent with every answer, except `Cache-Control` where the application has its own."""
@@ -85,8 +91,10 @@ class Gateway(wsgi.Gateway_10):
 class Server:
     """Listens and answers until stopped."""
 
-    def __init__(self, app: Callable[..., Any], address: tuple[str, int]) -> None:
+    def __init__(self, app: Callable[..., Any], address: tuple[str, int], secure: Any = None) -> None:
+        """``secure`` is an adapter of `cairnwind.service.tls`; None: plain."""
         self._server = wsgi.Server(address, app, numthreads=WORKERS, timeout=30, shutdown_timeout=1)
+        self._server.ssl_adapter = secure
         self._server.ConnectionClass = Connection
         self._server.gateway = Gateway
         self._server.max_request_header_size = 64 << 10
@@ -102,8 +110,19 @@ class Server:
 
     def stop(self) -> None:
         """Finish what is being answered (a second at most) and stop."""
+        # it looks up when somebody comes, or twice a second: somebody comes
+        poke = threading.Timer(0.02, self._poke)
+        poke.start()
         self._server.stop()
+        poke.join()
         self._thread.join(2)
+
+    def _poke(self) -> None:
+        host, port = self._server.bind_addr[:2]
+        try:
+            socket.create_connection((near(host), port), 1).close()
+        except OSError:
+            pass  # it was quicker
 
     def _serve(self) -> None:
         self._server.serve()

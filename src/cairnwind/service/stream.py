@@ -30,12 +30,14 @@ BEHIND = 1 << 20
 class Reader:
     """One open stream."""
 
-    __slots__ = ("next", "owner", "socket", "waiting")
+    __slots__ = ("next", "owner", "socket", "waiting", "who")
 
-    def __init__(self, connection: Any, owner: Any, next: int) -> None:
+    def __init__(self, connection: Any, owner: Any, next: int, who: Any) -> None:
         self.socket: socket.socket = connection
         self.owner = owner
         """Whatever has to live as long as the socket."""
+        self.who = who
+        """Whom it belongs to."""
         self.next = next
         """The number of the next event to send."""
         self.waiting = b""
@@ -46,6 +48,9 @@ class Stream:
 
     def __init__(self, afresh: Callable[[], bytes]) -> None:
         """``afresh`` gives the whole picture as JSON; it is called by whoever hands a stream over."""
+        self.still: Callable[[Any], bool] = lambda _: True
+        """Whether somebody's streams may go on; asked at every beat."""
+        self._expelled: deque[Callable[[Any], bool]] = deque()
         self.epoch = secrets.token_hex(4)
         self._afresh = afresh
         self._events: deque[bytes] = deque(maxlen=KEPT)
@@ -81,14 +86,19 @@ class Stream:
         if self._readers:
             self._ring()
 
-    def adopt(self, connection: Any, owner: Any, last: str | None, head: bytes) -> None:
+    def expel(self, whom: Callable[[Any], bool]) -> None:
+        """End the streams of all of whom this is true, soon."""
+        self._expelled.append(whom)
+        self._ring()
+
+    def adopt(self, connection: Any, owner: Any, last: str | None, head: bytes, who: Any = None) -> None:
         """Take over a socket: send ``head``, then the events after ``last`` (an event's id) or all afresh."""
         connection.setblocking(False)
         epoch, _, number = (last or "").partition(".")
         with self._lock:
             first = self._end - len(self._events)
             known = epoch == self.epoch and number.isdigit() and first <= int(number) + 1 <= self._end
-            reader = Reader(connection, owner, int(number) + 1 if known else self._end)
+            reader = Reader(connection, owner, int(number) + 1 if known else self._end, who)
         reader.waiting = head if known else head + self._picture(reader)
         self._new.append(reader)
         self._ring()
@@ -124,6 +134,11 @@ class Stream:
                 self._readers[reader.socket.fileno()] = reader
                 self._selector.register(reader.socket, selectors.EVENT_READ, reader)
                 self._send(reader)
+            while self._expelled:
+                whom = self._expelled.popleft()
+                for reader in list(self._readers.values()):
+                    if reader.who is not None and whom(reader.who):
+                        self._drop(reader)
             pause = last_burst + BURST_EVERY - time.monotonic()
             if pause > 0:
                 time.sleep(pause)
@@ -132,7 +147,9 @@ class Stream:
             if last_burst >= beat:
                 beat = last_burst + BEAT
                 for reader in list(self._readers.values()):
-                    if not reader.waiting:
+                    if reader.who is not None and not self.still(reader.who):
+                        self._drop(reader)
+                    elif not reader.waiting:
                         reader.waiting = b": here\n\n"
                         self._send(reader)
 

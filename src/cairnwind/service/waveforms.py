@@ -17,7 +17,7 @@ from vcd import VCDWriter
 
 from cairnwind.core.errors import CallerError, unknown
 from cairnwind.core.quantities import duration
-from cairnwind.service.asked import answer
+from cairnwind.service.asked import answer, whole
 from cairnwind.service.first import clock
 from cairnwind.service.signals import KEPT, MOST_EDGES, Signal, Signals, edges, square
 
@@ -53,8 +53,8 @@ class Waveforms:
         end, utc = now.mono // 1000, (now.wall - now.mono) // 1000
         try:
             span = duration(request.args.get("seconds", "30") + " s", longest=int(LONGEST)) // 1000
-            after = request.args.get("after")
-            start = max(end - span, int(after) - utc) if after else end - span
+            after = whole("after", None)
+            start = max(end - span, after - utc) if after else end - span
         except (ValueError, CallerError):
             raise CallerError(
                 "bad-value",

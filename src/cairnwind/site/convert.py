@@ -76,7 +76,7 @@ def words(value: object) -> tuple[str, str]:
 
 
 def listen(value: object) -> tuple[str, int]:
-    """Host and port, on loopback."""
+    """Host and port."""
     match = re.fullmatch(r"(\[[0-9a-fA-F:]+\]|[\w.-]+):(\d{1,5})", value) if isinstance(value, str) else None
     if match is None or int(match.group(2)) > 65535:
         raise CallerError(
@@ -85,13 +85,16 @@ def listen(value: object) -> tuple[str, int]:
             'Write host:port, like "127.0.0.1:8470".',
         )
     host = match.group(1).strip("[]")
-    if host not in ("127.0.0.1", "localhost", "::1"):
-        raise CallerError(
-            "bad-value",
-            f"{host} is reachable from elsewhere, and this version serves loopback only.",
-            'Write "127.0.0.1:8470".',
-        )
     return host, int(match.group(2))
+
+
+def hosts(value: object) -> tuple[str, ...]:
+    """Names of hosts."""
+    if not isinstance(value, list) or not all(
+        isinstance(each, str) and re.fullmatch(r"[\w.-]+", each) for each in value
+    ):
+        raise CallerError("bad-value", f"{value!r} is not a list of names of hosts.", 'Write ["kiln.lan"].')
+    return tuple(each.lower() for each in value)
 
 
 def whole(value: object, low: int, high: int) -> int:

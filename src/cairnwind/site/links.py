@@ -132,29 +132,6 @@ _READERS = {
 }
 
 
-def broker(table: Table) -> facts.Broker | None:
-    """The table ``[remote.broker]``."""
-    address = table.need("address", _address, 'Say where it is: address = "mqtt://127.0.0.1:1883".')
-    user, secret = table.get("user", convert.text, ""), table.get("secret", convert.text, "")
-    table.nothing_else(("address", "user", "secret"))
-    if address is None:
-        return None
-    secure, host, port = address
-    return facts.Broker(host, port, secure, user, secret)
-
-
-def _address(value: object) -> tuple[bool, str, int]:
-    match = re.fullmatch(r"(mqtts?)://([\w.-]+)(?::(\d{1,5}))?", str(value))
-    if match is None:
-        raise CallerError(
-            "",
-            f"{value!r} is not the address of a broker.",
-            'Write "mqtt://host:1883" or "mqtts://host:8883".',
-        )
-    secure = match.group(1) == "mqtts"
-    return secure, match.group(2), int(match.group(3) or (8883 if secure else 1883))
-
-
 def _named(value: object, form: str, like: str) -> str:
     if not re.fullmatch(form, str(value)):
         raise CallerError(

@@ -17,7 +17,7 @@ from cairnwind.core.light import CURVES, EXPONENT, LIGHTNESS, STRAIGHT, WHOLE, L
 from cairnwind.core.model import STEPS, Board, Input, Output, Pin, Quiet, Switch
 from cairnwind.core.quantities import duration, parse
 from cairnwind.core.shaping import Shape
-from cairnwind.core.stick import Pad
+from cairnwind.core.stick import ZONES, Pad
 from cairnwind.site import convert, pins
 
 if TYPE_CHECKING:
@@ -315,6 +315,27 @@ def pad(name: str, table: Table, outputs: dict[str, Output], inputs: dict[str, I
                 raise CallerError("", f"{each} is not analogue", "A stick has two analogue inputs.")
         return value[0], value[1]
 
+    def zones(value: object) -> dict[str, str]:
+        if not isinstance(value, dict) or not value or set(value) - set(ZONES):
+            raise CallerError(
+                "",
+                "zones are a table of outputs",
+                f'Name an output for some of {", ".join(ZONES)}: {{ up = "hoist-up" }}.',
+            )
+        for each in value.values():
+            if each not in outputs:
+                raise unknown("output", str(each), outputs)
+            if outputs[each].takes not in ("level", "drive"):
+                raise CallerError("", f"{each} is not switched on and off", "Name what is.")
+        return {zone: value[zone] for zone in ZONES if zone in value}
+
+    if table.has("zones"):
+        found = Pad(
+            name, label=table.get("label", convert.text, ""), dead=table.get("dead", _dead, 300_000),
+            zones=table.get("zones", zones, {}) or {},
+        )  # fmt: skip
+        table.nothing_else(("zones", "label", "dead"))
+        return found if found.zones else None
     left = table.need("left", motor, 'Say which motor is on the left: left = "trolley-left".')
     right = table.need("right", motor, 'Say which motor is on the right: right = "trolley-right".')
     found = Pad(

@@ -12,10 +12,11 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from cairnwind.boards import maps
 from cairnwind.boards.facts import Broker
 from cairnwind.core.errors import CallerError, nearest, unknown
-from cairnwind.core.model import Board, Input, Output, Pin, Site, Supply
+from cairnwind.core.model import LOOPBACK, Board, Input, Output, Pin, Site, Supply
 from cairnwind.core.quantities import duration, parse
 from cairnwind.core.settings import KINDS
 from cairnwind.site import convert, links, loads, pins, scan, syntax, wiring
+from cairnwind.site import remotes as ways
 from cairnwind.site.trouble import Finding, Findings, SiteFileError
 
 if TYPE_CHECKING:
@@ -139,8 +140,8 @@ class Reader:
         self.supplies = {name: self._supply(name, table) for name, table in self.named(tables, "supply")}
         remotes = Table(self, ("remote",), tables.get("remote", {}))
         if isinstance(remotes.values.get("broker"), dict):
-            self.broker = links.broker(Table(self, ("remote", "broker"), remotes.values["broker"]))
-        remotes.nothing_else(("broker",))
+            self.broker = ways.broker(Table(self, ("remote", "broker"), remotes.values["broker"]))
+        others = ways.read(remotes)
         self.boards = {name: self._board(name, table) for name, table in self.named(tables, "board")}
         outputs = {
             name: output
@@ -193,7 +194,29 @@ class Reader:
         service = Table(self, ("service",), tables.get("service", {}))
         listen = service.get("listen", convert.listen, ("127.0.0.1", 8470))
         durability = service.get("durability", partial(convert.choice, among=("power", "process")), "power")
-        service.nothing_else(("listen", "durability"))
+        tls = service.get("tls", partial(convert.choice, among=("self-made", "plain")), "")
+        certificate = (
+            service.get("certificate", self._file, ""),
+            service.get("certificate_key", self._file, ""),
+        )
+        names = service.get("names", convert.hosts, ())
+        if any(certificate):
+            tls = "given"
+            if not all(certificate):
+                service.missing(
+                    "certificate", 'Give both: certificate = "site.pem" and certificate_key = "site.key".'
+                )
+        if listen and listen[0] not in LOOPBACK and not tls:
+            service.point(
+                "listen", f"{listen[0]} is reachable from elsewhere, and nothing says how that is protected",
+                'Write tls = "self-made", or certificate and certificate_key; or tls = "plain" where the network may read along.',
+            )  # fmt: skip
+        if tls == "plain" and listen and listen[0] not in LOOPBACK:
+            self.point(
+                ("service", "tls"), "plain",
+                CallerError("", "keys and commands cross the network unprotected", 'tls = "self-made" protects them.'), grave=False,
+            )  # fmt: skip
+        service.nothing_else(("listen", "durability", "tls", "certificate", "certificate_key", "names"))
         if self.findings:
             raise SiteFileError(self.path, self.findings, self.text)
         return Site(
@@ -208,7 +231,11 @@ class Reader:
             groups=groups,
             source=(self.path, self.text),
             broker=self.broker,
+            remotes=others,
             listen=listen,
+            tls=tls,
+            certificate=certificate,
+            names=names,
             durability=durability,
         )
 
@@ -250,6 +277,10 @@ class Reader:
                 )
             else:
                 yield name, Table(self, path, value)
+
+    def _file(self, value: object) -> str:
+        """A path, from the site file's folder."""
+        return str((Path(self.path).resolve().parent / convert.text(value)).resolve())
 
     def _supply(self, name: str, table: Table) -> Supply:
         volts = table.need(

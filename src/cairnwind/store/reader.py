@@ -6,7 +6,7 @@ import sqlite3
 import threading
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import orjson
 
@@ -14,6 +14,7 @@ from cairnwind.core.claims import Claim, Instant
 from cairnwind.core.course import Timer
 from cairnwind.core.events import KeepPace, Start
 from cairnwind.core.history import alarm_read, claim_read, stop_read, tag_read, trip_read
+from cairnwind.core.rights import Key
 from cairnwind.store.database import connect
 
 
@@ -31,13 +32,16 @@ class Row:
     data: dict[str, Any]
 
 
-@dataclass(frozen=True, slots=True)
-class Key:
-    """A credential's name and role."""
+class Session(NamedTuple):
+    """A browser that is signed in. ``id`` is enough of the hash to name it; times in wall nanoseconds."""
 
-    id: int
-    name: str
-    role: str
+    id: str
+    hash: str
+    key: str
+    made: int
+    ends: int
+    device: str
+    used: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +54,17 @@ class Code:
     hash: str
     form: dict[str, Any]
     made: int
+
+
+KEY = "id, name, role, limits, made, used, used_from"
+
+
+def _key(row: tuple[Any, ...] | None) -> Key | None:
+    if row is None:
+        return None
+    id, name, role, limits, made, used, used_from = row
+    when = orjson.loads(limits)
+    return Key(id, name, role, tuple(when.pop("only", ())), when, made, used, used_from)
 
 
 class Reader:
@@ -170,16 +185,46 @@ class Reader:
 
     def key(self, hash: str) -> Key | None:
         """The key with this hash."""
-        row = self._one("SELECT id, name, role FROM key WHERE hash = ?", (hash,))
-        return Key(*row) if row else None
+        return _key(self._one(f"SELECT {KEY} FROM key WHERE hash = ?", (hash,)))
+
+    def key_named(self, name: str) -> Key | None:
+        """The key of this name."""
+        return _key(self._one(f"SELECT {KEY} FROM key WHERE name = ?", (name,)))
+
+    def keys(self) -> list[Key]:
+        """All of them, by age."""
+        return [key for row in self._all(f"SELECT {KEY} FROM key ORDER BY id") if (key := _key(row))]
 
     def session(self, hash: str, wall: int) -> Key | None:
         """The key behind the console session with this hash, if it has not ended."""
-        row = self._one(
-            "SELECT key.id, key.name, key.role FROM session JOIN key ON key.id = session.key WHERE session.hash = ? AND session.ends > ?",
+        columns = ", ".join(f"key.{column}" for column in KEY.split(", "))
+        return _key(self._one(
+            f"SELECT {columns} FROM session JOIN key ON key.id = session.key WHERE session.hash = ? AND session.ends > ?",
             (hash, wall),
+        ))  # fmt: skip
+
+    def sessions(self, wall: int) -> list[Session]:
+        """Sessions that have not ended, the latest first."""
+        rows = self._all(
+            "SELECT session.hash, key.name, session.made, session.ends, session.device, session.used"
+            " FROM session JOIN key ON key.id = session.key WHERE session.ends > ? ORDER BY session.made DESC",
+            (wall,),
         )
-        return Key(*row) if row else None
+        return [Session(hash[:12], hash, *rest) for hash, *rest in rows]
+
+    def places(self, remote: str) -> dict[str, int]:
+        """The numbers by which a remote knows things, by name."""
+        return dict(self._all("SELECT name, number FROM place WHERE remote = ?", (remote,)))
+
+    def told(self, way: str) -> int | None:
+        """The last journal row that a way out is done with; None for a new way."""
+        row = self._one("SELECT seq FROM told WHERE way = ?", (way,))
+        return row[0] if row else None
+
+    def last(self) -> int:
+        """The number of the journal's last row."""
+        ((number,),) = self._all("SELECT coalesce(max(seq), 0) FROM journal")
+        return int(number)
 
     def answer(self, scope: str, token: str, since: int) -> tuple[str, dict[str, Any]] | None:
         """The stored answer to a command with this token: (hash of its body, outcome)."""

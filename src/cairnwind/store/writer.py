@@ -50,9 +50,15 @@ STATEMENTS = {
     "old readings": "DELETE FROM reading WHERE step = ? AND wall < ?",
     "answer": "INSERT OR REPLACE INTO answer (scope, token, body, form, made) VALUES (?, ?, ?, ?, ?)",
     "old answers": "DELETE FROM answer WHERE made < ?",
-    "key": "INSERT INTO key (name, role, hash, made) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET hash = excluded.hash, made = excluded.made",
-    "session": "INSERT INTO session (hash, key, made, ends) VALUES (?, ?, ?, ?)",
+    "key": "INSERT INTO key (name, role, hash, limits, made) VALUES (?, ?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET"
+    " role = excluded.role, hash = excluded.hash, limits = excluded.limits, made = excluded.made",
+    "key used": "UPDATE key SET used = ?, used_from = ? WHERE id = ?",
+    "no key": "DELETE FROM key WHERE id = ?",
+    "session": "INSERT INTO session (hash, key, made, ends, device, used) VALUES (?, ?, ?, ?, ?, ?)",
+    "session used": "UPDATE session SET used = ? WHERE hash = ?",
     "no session": "DELETE FROM session WHERE hash = ?",
+    "place": "INSERT INTO place (remote, name, number) VALUES (?, ?, ?)",
+    "told": "INSERT INTO told (way, seq) VALUES (?, ?) ON CONFLICT DO UPDATE SET seq = excluded.seq",
     "old sessions": "DELETE FROM session WHERE ends < ?",
 }
 AT_ONCE = 32

@@ -1,0 +1,66 @@
+"""The ways in for commands, and the ways out for what happens. Each speaks one protocol and asks the desk."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from cairnwind.site import remotes as facts
+
+if TYPE_CHECKING:
+    from cairnwind.core.model import Site
+    from cairnwind.folder import Folder
+    from cairnwind.remotes.desk import Desk
+    from cairnwind.remotes.remote import Remote
+
+
+def opened(site: Site, desk: Desk, store: Any, folder: Folder) -> list[Remote]:
+    """The remotes that the site file asks for, to be started. ``store`` has a ``reader`` and a ``writer``."""
+    found: list[Remote] = []
+
+    def keep(name: str, seq: int) -> None:
+        store.writer.put([("told", (name, seq))])
+
+    def done(name: str) -> int:
+        """The number of the last row that a way out is done with; of a new one, the last that there is."""
+        known: int | None = store.reader.told(name)
+        if known is None:
+            known = int(store.reader.last())
+            keep(name, known)
+        return known
+
+    if site.broker is not None and (site.broker.key or site.broker.tells):
+        from cairnwind.remotes.broker import BrokerRemote
+
+        beside = Path(site.source[0]).resolve().parent
+        found.append(BrokerRemote(desk, site.broker, folder.secret, beside, done("broker"), keep))
+    for told in site.remotes:
+        match told:
+            case facts.Modbus():
+                from cairnwind.remotes.modbus import ModbusRemote, Places
+
+                def places(kind: str, names: Any) -> Places:
+                    remote = f"modbus {kind}"
+                    return Places(
+                        names,
+                        store.reader.places(remote),
+                        lambda name, number: store.writer.put([("place", (remote, name, number))]),
+                    )
+
+                found.append(
+                    ModbusRemote(desk, told, places("output", site.outputs), places("input", site.inputs))
+                )
+            case facts.Line():
+                from cairnwind.remotes.line import LineRemote
+
+                found.append(LineRemote(desk, told))
+            case facts.Surface():
+                from cairnwind.remotes.surface import SurfaceRemote
+
+                found.append(SurfaceRemote(desk, told))
+            case facts.Hook() | facts.Mail():
+                from cairnwind.remotes.outward import HookRemote, MailRemote
+
+                made = HookRemote if isinstance(told, facts.Hook) else MailRemote
+                found.append(made(desk, told, done(told.name), keep, folder.secret))
+    return found

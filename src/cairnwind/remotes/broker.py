@@ -1,0 +1,426 @@
+"""The message broker as a remote: the site's state, retained; commands, each with its outcome; alarms.
+
+Topics, under ``cairnwind/<site>/``: ``out/<name>/now`` and ``in/<name>/now`` (retained JSON), ``out/<name>/want`` (a setting as
+people write it, or JSON with ``setting`` and whatever a claim takes; empty releases), ``out/<name>/outcome``, ``phrase`` and
+``phrase/outcome``, ``all-stop/want`` and ``all-stop/now``, ``alarm/<name>`` (retained while it lasts), ``event/<kind>`` (what happened, each
+at least once with its id, also what happened while the broker was away), ``service`` ('here'; 'gone' by the last will). A command may carry an ``id``, or MQTT 5's correlation data and response topic, where its outcome then goes too.
+Retained commands are ignored: they would be carried out again at every start. A toggle needs an id, said in a phrase too,
+since the broker may deliver it twice.
+"""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import orjson
+
+from cairnwind.boards.facts import Broker
+from cairnwind.boards.mqtt import Connection, slug
+from cairnwind.core.errors import BoardError, CallerError
+from cairnwind.remotes.desk import Desk
+from cairnwind.remotes.outward import ANSWER_WITHIN, Outward, kind_of
+from cairnwind.remotes.remote import MapRow, Remote
+
+REMEMBERED = 1000
+"""Ids of commands that are known again, and commands whose ending is awaited."""
+REPEATED = 600.0
+"""Seconds for which a command with the same id and the same words is taken for the same. After that somebody has begun to
+count anew."""
+Seen = tuple[str, bytes, bytes]
+"""Topic, id and payload."""
+TURN = 1.0
+SETTLE = 0.01
+"""Seconds before a change is told: outcomes go first, and what follows at once is told with it."""
+
+
+class BrokerRemote(Remote):
+    """See the module's page."""
+
+    kind = "broker"
+    surface = "broker"
+
+    def __init__(
+        self, desk: Desk, broker: Broker, secret: Callable[[str], str], folder: Path, done: int, keep: Callable[[str, int], None]
+    ) -> None:  # fmt: skip
+        """``folder`` is the site file's; ``done`` and ``keep`` as in `Outward`."""
+        super().__init__("broker", desk, [broker.key])
+        if broker.authority and not Path(broker.authority).is_absolute():
+            broker = _with_authority(broker, str(folder / broker.authority))
+        self._broker, self._secret = broker, secret
+        self._top = f"cairnwind/{slug(desk.site.name)}"
+        self._connection: Connection | None = None
+        self._wake = threading.Event()
+        self._over = False
+        self._lock = threading.Lock()
+        self._dirty: dict[tuple[str, str], None] = {}
+        self._told: dict[tuple[str, str], float] = {}
+        """When a state was told last (monotonic seconds)."""
+        self._values: dict[str, float] = {}
+        self._alarms: set[str] = set()
+        self._seen: OrderedDict[Seen, tuple[float, dict[str, Any] | None]] = OrderedDict()
+        """Commands that came lately: when (monotonic seconds), and their answers."""
+        self._endings: OrderedDict[str, tuple[str, str]] = OrderedDict()
+        """What became of commands lately."""
+        self._waiting: OrderedDict[str, tuple[str, str, bytes | None, Any]] = OrderedDict()
+        """By command: topic of its outcome, response topic, correlation data, id."""
+        self._thread = threading.Thread(target=self._work, name="broker-remote", daemon=True)
+        self._events = Events(self, broker, done, keep, secret)
+
+    def start(self) -> None:
+        """Connect, and follow what changes."""
+        self._connection = connection = Connection.take(self._broker, self.desk.site.name, self._secret)
+        connection.arrived.append(self._arrived)
+        if self.key:
+            for topics in ("out/+/want", "phrase", "all-stop/want"):
+                connection.follow(f"{self._top}/{topics}", lambda message: self.guarded(self._came, message))
+        self.desk.listen(self._listen)
+        self._thread.start()
+        if self._broker.tells:
+            self._events.start()
+        if connection.up.is_set():
+            self._arrived()
+
+    def stop(self) -> None:
+        """Tell what is last, and go."""
+        if self._connection is None:
+            return
+        self._over = True
+        self._wake.set()
+        self._thread.join(2)
+        if self._broker.tells:
+            self._events.stop()
+        self._connection.arrived.remove(self._arrived)
+        self._connection.give()
+        self._connection = None
+
+    def form(self) -> dict[str, Any]:
+        """How it fares."""
+        connection = self._connection
+        self.up = connection is not None and connection.up.is_set()
+        self.trouble = "" if self.up or connection is None else connection.away().sentence
+        return super().form()
+
+    def facts(self) -> dict[str, Any]:
+        """Where it is."""
+        return {
+            "address": f"{self._broker.host}:{self._broker.port}",
+            "tls": self._broker.secure,
+            "version": self._broker.version,
+            "topics": f"{self._top}/",
+            **(self._events.facts() if self._broker.tells else {}),
+        }
+
+    def map(self) -> list[MapRow]:
+        """Its topics."""
+        site, rows = self.desk.site, []
+        for name in site.outputs:
+            rows.append(MapRow(f"{self._top}/out/{name}/now", name, "its state, retained"))
+            if self.key:
+                rows.append(MapRow(f"{self._top}/out/{name}/want", name, "commands"))
+                rows.append(MapRow(f"{self._top}/out/{name}/outcome", name, "what became of them"))
+        rows += [MapRow(f"{self._top}/in/{name}/now", name, "its state, retained") for name in site.inputs]
+        if self.key:
+            rows.append(MapRow(f"{self._top}/phrase", "", "phrases"))
+            rows.append(MapRow(f"{self._top}/all-stop/want", "", "stop, or reset"))
+        rows += [
+            MapRow(f"{self._top}/event/{kind}", "", "what happened, with an id")
+            for kind in self._broker.events
+        ]
+        return [*rows, MapRow(f"{self._top}/service", "", "'here', or 'gone'")]
+
+    def event(self, kind: str, form: dict[str, Any]) -> None:
+        """Tell what happened, and see that the broker has it. Raises `BoardError`."""
+        connection, payload = self._connection, orjson.dumps(form)
+        if connection is None:
+            raise BoardError("no-answer", "The message broker is left.", "It is told after the next start.")
+        connection.publish(f"{self._top}/event/{kind}", payload.decode(), within=ANSWER_WITHIN)
+        self.traffic.add("sent", payload, f"event/{kind} {form['text']}"[:300])
+
+    # --- in: called by the connection's thread ----------------------------------------------------------------
+
+    def _came(self, message: Any) -> None:
+        topic, payload = message.topic[len(self._top) + 1 :], bytes(message.payload)
+        text = payload.decode("utf-8", "replace")
+        self.traffic.add("got", payload, f"{topic} {text[:300]}")
+        properties = getattr(message, "properties", None)
+        correlation: bytes | None = getattr(properties, "CorrelationData", None)
+        response: str = getattr(properties, "ResponseTopic", None) or ""
+        if response.startswith((self._top, "$")) or "+" in response or "#" in response:
+            response = ""  # an answer is no command, and nobody else's state
+        kind, _, rest = topic.partition("/")
+        name = rest.rpartition("/")[0] if kind == "out" else ""
+        back = f"{self._top}/" + {"out": f"out/{name}/outcome", "all-stop": "all-stop/outcome"}.get(
+            kind, "phrase/outcome"
+        )
+        if message.retain:
+            self.traffic.add("lost", b"", f"{topic}: a retained command is ignored")
+            if self._broker.version == "5":  # it comes just now; else it may have been there for years
+                error = CallerError(
+                    "bad-value",
+                    "A retained command is ignored: it would be carried out again at every start.",
+                    "Send it without 'retain'.",
+                )
+                self._answer(_refusal(error), back, response, correlation, None, None)
+            return
+        try:
+            body = _read(text, "setting" if kind == "out" else "phrase" if kind == "phrase" else "want")
+        except CallerError as error:
+            self._answer(_refusal(error), back, response, correlation, None, None)
+            return
+        id = body.pop("id", None)
+        mark = correlation or (str(id).encode() if id is not None else None)
+        stops = kind == "all-stop" and body.get("want") != "reset"  # as often as somebody says so
+        key = (topic, mark, payload) if mark is not None and not stops else None
+        if key is not None:
+            now = time.monotonic()
+            came, known = self._seen.pop(key, (-REPEATED, None))
+            if now - came < REPEATED:
+                self._seen[key] = came, known
+                if known is not None:
+                    self._answer(known, back, response, correlation, id, None)
+                return
+            self._seen[key] = now, None
+            while len(self._seen) > REMEMBERED:
+                self._seen.popitem(last=False)
+
+        def told(form: dict[str, Any]) -> None:
+            self._answer(form, back, response, correlation, id, key)
+
+        source = self.source()
+        self.desk.uses(self.key, "the broker")
+        if kind == "phrase":
+            self.desk.say(source, str(body.get("phrase", "")), told, once=mark is not None)
+        elif kind == "all-stop":
+            if body.get("want") == "reset":
+                self.desk.reset_stop(source, told)
+            else:
+                self.desk.stop(source, str(body.get("reason", "")), told)
+        elif not text.strip():
+            self.desk.release(source, name, told)
+        elif body.get("setting") == "toggle" and mark is None:
+            told(
+                _refusal(
+                    CallerError(
+                        "bad-value",
+                        f"{name}: a toggle needs an id: the broker may deliver it twice.",
+                        'Send {"setting": "toggle", "id": 1}, or on or off.',
+                    )
+                )
+            )
+        else:
+            self.desk.turn(source, {**body, "output": name}, told)
+
+    def _answer(
+        self, form: dict[str, Any], back: str, response: str, correlation: bytes | None, id: Any, key: Seen | None
+    ) -> None:  # fmt: skip
+        setting = form.get("setting") or {}
+        said = {
+            "id": id, "outcome": form["outcome"], "reason": form["reason"], "remedy": form["remedy"], "output": form["output"],
+            "setting": setting.get("words"), "sequence": form["sequence"], "command": form["command"],
+        }  # fmt: skip
+        if key is not None:
+            self._seen[key] = time.monotonic(), form
+        if form["outcome"] == "driving" and form["command"]:
+            with self._lock:
+                self._waiting[form["command"]] = (back, response, correlation, id)
+                while len(self._waiting) > REMEMBERED:
+                    self._waiting.popitem(last=False)
+                early = (
+                    form["command"] in self._endings
+                )  # a board may answer before the decision is committed
+        else:
+            early = False
+        self._tell_back(said, back, response, correlation)
+        if early:
+            with self._lock:
+                self._dirty["ended", form["command"]] = None
+            self._wake.set()
+
+    def _tell_back(self, said: dict[str, Any], back: str, response: str, correlation: bytes | None) -> None:
+        self._send(back, said, correlation=correlation)
+        if response:
+            self._send(response, said, correlation=correlation)
+
+    # --- out ------------------------------------------------------------------------------------------------
+
+    def _listen(self, changed: list[tuple[str, str]], ended: list[Any]) -> None:
+        """Called by the engine's thread: note, and wake."""
+        with self._lock:
+            self._dirty.update(dict.fromkeys(changed))
+            for each in ended:
+                self._endings[each.command] = (each.ending, each.text)
+                if each.command in self._waiting:
+                    self._dirty["ended", each.command] = None
+            while len(self._endings) > REMEMBERED:
+                self._endings.popitem(last=False)
+        self._wake.set()
+
+    def _arrived(self) -> None:
+        """The broker is there (again): everything is told anew."""
+        site = self.desk.site
+        with self._lock:
+            self._told.clear()
+            self._values.clear()
+            self._dirty.update(
+                dict.fromkeys(
+                    [("output", name) for name in site.outputs]
+                    + [("input", name) for name in site.inputs]
+                    + [("site", "")]
+                )
+            )
+        self._wake.set()
+        self._events.again()
+
+    def _work(self) -> None:
+        later: dict[tuple[str, str], None] = {}
+        while not self._over:
+            self._wake.wait(self._nap(later))
+            self._wake.clear()
+            time.sleep(SETTLE)
+            with self._lock:
+                dirty, self._dirty = {**later, **self._dirty}, {}
+            later = {}
+            for kind, name in dirty:
+                if kind == "ended":
+                    with self._lock:
+                        ending, text = self._endings.pop(name, ("", ""))
+                        back, response, correlation, id = self._waiting.pop(name)
+                    self._tell_back(
+                        {"id": id, "command": name, "ending": ending, "text": text},
+                        back,
+                        response,
+                        correlation,
+                    )
+                elif self._broker.tells and self._connection is not None and self._connection.up.is_set():
+                    if not self._tell(kind, name):
+                        later[kind, name] = None
+
+    def _nap(self, later: dict[tuple[str, str], None]) -> float:
+        if not later:
+            return TURN
+        now = time.monotonic()
+        return max(0.005, min(self._due(each) - now for each in later))
+
+    def _due(self, what: tuple[str, str]) -> float:
+        """When a state may be told again: values that move wait longer than what is switched."""
+        kind, name = what
+        input = self.desk.site.inputs.get(name) if kind == "input" else None
+        every = self._broker.readings if input is not None and input.valued else self._broker.every
+        return self._told.get(what, 0.0) + every / 1e9
+
+    def _tell(self, kind: str, name: str) -> bool:
+        """Tell a state; False if it is too early for that."""
+        now = time.monotonic()
+        what = (kind, name)
+        if kind == "output":
+            if now < self._due(what):
+                return False
+            found = self.desk.output(name)
+            if found is not None:
+                shown = found["confirmed"] or {"on": None, "words": "unknown"}
+                form = {
+                    **shown,
+                    "state": found["state"],
+                    "wanted": found["wanted"]["words"],
+                    "by": found["by"],
+                    "reason": found["reason"],
+                    "since": found["since"],
+                }
+                self._send(f"{self._top}/out/{name}/now", form, retain=True)
+        elif kind == "input":
+            found = self.desk.input(name)
+            if found is None:
+                return True
+            value = found["value"] if self.desk.site.inputs[name].valued else None
+            moved = (
+                value is not None
+                and self._broker.band > 0
+                and abs(value - self._values.get(name, value)) >= self._broker.band
+            )
+            if now < self._due(what) and not moved:
+                return False
+            if value is not None:
+                self._values[name] = value
+            form = {"state": found["state"], "active": found["active"], "since": found["since"]}
+            if self.desk.site.inputs[name].valued:
+                form = {"state": found["state"], "value": found["value"], "unit": found["unit"]}
+            self._send(f"{self._top}/in/{name}/now", form, retain=True)
+        elif kind == "site":
+            site = self.desk.site_now()
+            self._send(f"{self._top}/all-stop/now", site["all_stop"], retain=True)
+            raised = {each["name"]: each for each in site["alarms"]}
+            for gone in self._alarms - raised.keys():
+                self._send(f"{self._top}/alarm/{slug(gone)}", None, retain=True)
+            for each in raised.values():
+                self._send(f"{self._top}/alarm/{slug(each['name'])}", each, retain=True)
+            self._alarms = set(raised)
+        self._told[what] = now
+        return True
+
+    def _send(self, topic: str, form: Any, *, retain: bool = False, correlation: bytes | None = None) -> None:
+        payload = "" if form is None else orjson.dumps(form).decode()
+        connection = self._connection
+        try:
+            if connection is not None:
+                connection.publish(topic, payload, retain=retain, correlation=correlation)
+                self.traffic.add(
+                    "sent", payload.encode(), f"{topic.removeprefix(self._top + '/')} {payload[:300]}"
+                )
+        except BoardError as error:
+            self.traffic.add("lost", payload.encode(), f"{topic}: {error.sentence}")
+
+
+class Events(Outward):
+    """What happens, told at the broker: a part of its remote, whose wire it shares."""
+
+    def __init__(
+        self, remote: BrokerRemote, told: Broker, done: int, keep: Callable[[str, int], None], secret: Callable[[str], str]
+    ) -> None:  # fmt: skip
+        super().__init__(remote.desk, told, done, keep, secret)
+        self._remote = remote
+        self.traffic = remote.traffic
+
+    def tell(self, row: Any, form: dict[str, Any]) -> str:
+        """One message."""
+        try:
+            self._remote.event(kind_of(row), form)
+        except BoardError as error:
+            return error.sentence
+        return ""
+
+
+def _read(text: str, usual: str) -> dict[str, Any]:
+    """A payload: JSON, or a bare text for the usual member. Raises `CallerError` (``bad-body``)."""
+    text = text.strip()
+    if text.startswith("{"):
+        try:
+            found: dict[str, Any] = orjson.loads(text)
+        except orjson.JSONDecodeError as error:
+            raise CallerError(
+                "bad-body", f"The message is not valid JSON: {error}.", "Send an object, or a plain setting."
+            ) from None
+        return found
+    return {usual: text}
+
+
+def _refusal(error: CallerError) -> dict[str, Any]:
+    return {
+        "outcome": "refused",
+        "reason": error.sentence.rstrip("."),
+        "remedy": error.remedy,
+        "output": None,
+        "setting": None,
+        "sequence": 0,
+        "command": None,
+    }
+
+
+def _with_authority(broker: Broker, path: str) -> Broker:
+    from dataclasses import replace
+
+    return replace(broker, authority=path)

@@ -1,0 +1,404 @@
+"""A host on a serial line: JSON-RPC 2.0, one object (or one batch) a line.
+
+Methods, with their parameters by name: ``turn`` (``output``, ``setting``, and what a claim takes), ``release``, ``do`` (``phrase``), ``hold``
+(``output``, ``setting``, ``lease``), ``renew`` and ``let_go`` (``output``), ``stop`` (``reason``), ``reset_stop``, ``look`` (``name``), ``site``,
+``watch`` (``names``; without: everything), ``unwatch``, ``ping``. What is watched comes as notifications ``changed``. When the line
+opens the service says ``here``; what was watched is then told anew. Lines that are no JSON at all are noise: they are counted
+and not answered, for an answer might be noise to the other side.
+"""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable
+from typing import Any
+
+import orjson
+import serial
+
+from cairnwind.boards.serialports import find
+from cairnwind.core.errors import CallerError, Trouble, unknown
+from cairnwind.core.quantities import duration
+from cairnwind.remotes.desk import Desk, wait_for
+from cairnwind.remotes.remote import MapRow, Remote
+from cairnwind.site import remotes as facts
+
+LONGEST = 16 << 10
+"""Bytes of one line."""
+AGAIN = 1.0
+"""Seconds between attempts to open a port that is away."""
+TURN = 0.1
+PARSE, INVALID, METHOD, PARAMS, REFUSED = -32700, -32600, -32601, -32602, -32000
+"""Error codes of JSON-RPC; ours is the last, with the outcome in its data."""
+LOOKING = ("site", "look", "watch")
+CLAIM = {"setting", "over", "program", "for", "until", "lasting", "when_possible"}
+
+
+class LineRemote(Remote):
+    """See the module's page."""
+
+    kind = "line"
+    surface = "serial line"
+
+    def __init__(self, desk: Desk, told: facts.Line) -> None:
+        super().__init__(told.name, desk, [told.key])
+        self._told = told
+        self._over = threading.Event()
+        self._port: Any = None
+        self._writing = threading.Lock()
+        self._watched: set[str] | None = None
+        """Names; empty: everything; None: nothing."""
+        self._dirty: dict[tuple[str, str], None] = {}
+        self._lock = threading.Lock()
+        self._threads = [
+            threading.Thread(target=work, name=f"line-{told.name}", daemon=True)
+            for work in (self._work, self._tell_changes)
+        ]
+        self._wake = threading.Event()
+        self.trouble = "not opened yet"
+
+    def start(self) -> None:
+        """Open the port, and go on trying if it is away."""
+        self.desk.listen(self._listen)
+        for thread in self._threads:
+            thread.start()
+
+    def stop(self) -> None:
+        """Close it."""
+        self._over.set()
+        self._wake.set()
+        for thread in self._threads:
+            if thread.is_alive():
+                thread.join(2)
+
+    def facts(self) -> dict[str, Any]:
+        """Its settings."""
+        return {
+            "port": self._told.port,
+            "baud": self._told.baud,
+            "parity": self._told.parity,
+            "stop_bits": self._told.stop_bits,
+        }
+
+    def map(self) -> list[MapRow]:
+        """Its methods."""
+        return [MapRow(name, "", (method.__doc__ or "").strip()) for name, method in METHODS.items()]
+
+    # --- the port -------------------------------------------------------------------------------------------
+
+    def _work(self) -> None:
+        while not self._over.is_set():
+            try:
+                path = find(self._told.port) if self._told.port.startswith("usb:") else self._told.port
+                port = serial.Serial(
+                    path, self._told.baud, parity=self._told.parity, stopbits=self._told.stop_bits, timeout=TURN, write_timeout=2, exclusive=True
+                )  # fmt: skip
+            except (OSError, ValueError, Trouble) as error:
+                self.trouble = str(getattr(error, "strerror", None) or error)
+                self._over.wait(AGAIN)
+                continue
+            self._port, self.up, self.trouble = port, True, ""
+            self._notify("here", {"site": self.desk.site.name, "epoch": self.desk.epoch})
+            self._afresh()
+            try:
+                self._read(port)
+            except (OSError, TypeError) as error:  # pulled out; some drivers fail in odd ways
+                self.trouble = f"the port went away: {error}"
+            finally:
+                self.up, self._port = False, None
+                try:
+                    port.close()
+                except OSError:
+                    pass  # it is gone
+
+    def _read(self, port: Any) -> None:
+        waiting, skipping = b"", False
+        while not self._over.is_set():
+            waiting += port.read(max(1, min(port.in_waiting, LONGEST)))
+            while b"\n" in waiting:
+                line, _, waiting = waiting.partition(b"\n")
+                if skipping:
+                    skipping = False
+                    continue
+                self.guarded(self._line, line)
+            if len(waiting) > LONGEST:
+                self.traffic.add("lost", waiting[:200], f"a line of more than {LONGEST} bytes")
+                waiting, skipping = b"", True
+
+    def _line(self, line: bytes) -> None:
+        line = line.strip(b"\r\n\t \0")
+        if not line:
+            return
+        if line[:1] not in (b"{", b"["):
+            self.traffic.add("lost", line, "noise")
+            return
+        try:
+            asked = orjson.loads(line)
+        except orjson.JSONDecodeError as error:
+            self.traffic.add("lost", line, f"no JSON: {error}")
+            self._send(
+                _error(None, PARSE, "This line is not valid JSON.", {"remedy": "Send one object a line."})
+            )
+            return
+        self.traffic.add("got", line, line.decode("utf-8", "replace")[:300])
+        self.desk.uses(self.key, self._told.port)
+        if isinstance(asked, list):
+            answers = [answer for each in asked if (answer := self._one(each)) is not None]
+            if not asked:
+                self._send(_error(None, INVALID, "The batch is empty.", {}))
+            elif answers:
+                self._send(answers)
+            return
+        answer = self._one(asked)
+        if answer is not None:
+            self._send(answer)
+
+    def _one(self, asked: Any) -> dict[str, Any] | None:
+        """The answer to one request; None to a notification."""
+        if (
+            not isinstance(asked, dict)
+            or asked.get("jsonrpc") != "2.0"
+            or not isinstance(asked.get("method"), str)
+        ):
+            return _error(None, INVALID, "This is no request of JSON-RPC 2.0.", {})
+        id, given = asked.get("id"), asked.get("params", {})
+        silent = "id" not in asked
+        method = METHODS.get(asked["method"])
+        try:
+            if method is None:
+                error = unknown("method", asked["method"], METHODS)
+                return None if silent else _error(id, METHOD, error.sentence, {"remedy": error.remedy})
+            if not isinstance(given, dict):
+                return (
+                    None
+                    if silent
+                    else _error(
+                        id,
+                        PARAMS,
+                        "Parameters go by name here.",
+                        {"remedy": 'Send "params": {"output": "gallery"}.'},
+                    )
+                )
+            if asked["method"] in LOOKING and (why := self.desk.barred(self.key)):
+                raise CallerError("key", f"{why[0].upper()}{why[1:]}.", "Have a key of that name made.")
+            result = method(self, given)
+        except Trouble as error:
+            data = {
+                "code": error.code,
+                "remedy": error.remedy,
+                "outcome": "refused",
+                "reason": error.sentence.rstrip("."),
+            }
+            return None if silent else _error(id, REFUSED, error.sentence, {**data, **error.more})
+        if silent:
+            return None
+        if isinstance(result, dict) and result.get("code"):
+            return _error(id, REFUSED, f"{result['reason']}.", result)
+        return {"jsonrpc": "2.0", "id": id, "result": result}
+
+    def _send(self, form: Any) -> None:
+        port = self._port
+        if port is None:
+            return
+        line = orjson.dumps(form) + b"\n"
+        with self._writing:
+            try:
+                port.write(line)
+            except (OSError, serial.SerialException) as error:
+                self.traffic.add("lost", line, f"not sent: {error}")
+                return
+        self.traffic.add("sent", line, line.decode()[:300])
+
+    def _notify(self, method: str, params: dict[str, Any]) -> None:
+        self._send({"jsonrpc": "2.0", "method": method, "params": params})
+
+    # --- what is watched --------------------------------------------------------------------------------------
+
+    def _listen(self, changed: list[tuple[str, str]], ended: list[Any]) -> None:
+        if self._watched is None or not self.up:
+            return
+        with self._lock:
+            self._dirty.update(
+                dict.fromkeys(each for each in changed if each[0] in ("output", "input", "site"))
+            )
+        self._wake.set()
+
+    def _afresh(self) -> None:
+        site = self.desk.site
+        with self._lock:
+            if self._watched is not None:
+                self._dirty.update(
+                    dict.fromkeys(
+                        [
+                            ("site", ""),
+                            *(("output", name) for name in site.outputs),
+                            *(("input", name) for name in site.inputs),
+                        ]
+                    )
+                )
+        self._wake.set()
+
+    def _tell_changes(self) -> None:
+        while not self._over.is_set():
+            self._wake.wait()
+            self._wake.clear()
+            with self._lock:
+                dirty, self._dirty = self._dirty, {}
+            for kind, name in dirty:
+                watched = self._watched
+                if (
+                    watched is None
+                    or (watched and name and name not in watched)
+                    or self.desk.barred(self.key)
+                ):
+                    continue
+                form = (
+                    self.desk.output(name)
+                    if kind == "output"
+                    else self.desk.input(name)
+                    if kind == "input"
+                    else self.desk.site_now()
+                )
+                if form is not None:
+                    self._notify("changed", {"kind": kind, **_short(kind, form)})
+            self._over.wait(0.02)  # so that a flood goes over the line in portions
+
+    # --- methods ----------------------------------------------------------------------------------------------
+
+    def ping(self, given: dict[str, Any]) -> Any:
+        """Whether the service is there."""
+        _known(given, set())
+        return {"at": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), "epoch": self.desk.epoch}
+
+    def site(self, given: dict[str, Any]) -> Any:
+        """The site as a whole."""
+        _known(given, set())
+        return self.desk.site_now()
+
+    def look(self, given: dict[str, Any]) -> Any:
+        """An output or an input by name; without one all names."""
+        _known(given, {"name"})
+        site, name = self.desk.site, given.get("name")
+        if name is None:
+            return {"outputs": list(site.outputs), "inputs": list(site.inputs)}
+        if name not in site.outputs and name not in site.inputs:
+            raise unknown("output or input", str(name), [*site.outputs, *site.inputs])
+        return self.desk.output(name) or self.desk.input(name)
+
+    def turn(self, given: dict[str, Any]) -> Any:
+        """A claim: output, setting, and for, until, over, when_possible …"""
+        _known(given, {"output", *CLAIM})
+        return wait_for(lambda told: self.desk.turn(self.source(), given, told))
+
+    def release(self, given: dict[str, Any]) -> Any:
+        """Ends what persons claim on an output."""
+        _known(given, {"output"})
+        return wait_for(lambda told: self.desk.release(self.source(), given.get("output", ""), told))
+
+    def do(self, given: dict[str, Any]) -> Any:
+        """A phrase."""
+        _known(given, {"phrase"})
+        if not isinstance(given.get("phrase"), str):
+            raise CallerError("bad-value", "There is no text 'phrase'.", "Send what is to be done.")
+        return wait_for(lambda told: self.desk.say(self.source(), given["phrase"], told))
+
+    def hold(self, given: dict[str, Any]) -> Any:
+        """A lease on an output: goes on as long as 'renew' comes within it."""
+        _known(given, {"output", "setting", "lease"})
+        span = duration(given.get("lease", "1 s"))
+        if not 100_000_000 <= span <= 60_000_000_000:
+            raise CallerError(
+                "bad-value",
+                f"A lease of '{given.get('lease')}' is out of range.",
+                "Send 100 ms to 60 s, and renew it.",
+            )
+        output = str(given.get("output", ""))
+        return wait_for(
+            lambda told: self.desk.keep(
+                self.source(), output, given.get("setting", "on"), self._slot, span, told
+            )
+        )
+
+    def renew(self, given: dict[str, Any]) -> Any:
+        """A lease goes on."""
+        _known(given, {"output"})
+        return wait_for(
+            lambda told: self.desk.renew(self.source(), str(given.get("output", "")), self._slot, told)
+        )
+
+    def let_go(self, given: dict[str, Any]) -> Any:
+        """A lease ends."""
+        _known(given, {"output"})
+        output = str(given.get("output", ""))
+        return wait_for(lambda told: self.desk.release(self.source(), output, told, self._slot))
+
+    def all_stop(self, given: dict[str, Any]) -> Any:
+        """Everything safe, now."""
+        _known(given, {"reason"})
+        return wait_for(lambda told: self.desk.stop(self.source(), str(given.get("reason", "")), told))
+
+    def reset_stop(self, given: dict[str, Any]) -> Any:
+        """Ends the all-stop."""
+        _known(given, set())
+        return wait_for(lambda told: self.desk.reset_stop(self.source(), told))
+
+    def watch(self, given: dict[str, Any]) -> Any:
+        """Notifications 'changed' of these names, or of all; first as they are."""
+        _known(given, {"names"})
+        site, names = self.desk.site, given.get("names", [])
+        for name in names if isinstance(names, list) else [names]:
+            if name not in site.outputs and name not in site.inputs:
+                raise unknown("output or input", str(name), [*site.outputs, *site.inputs])
+        self._watched = set(names)
+        self._afresh()
+        return {"watching": sorted(self._watched) or "everything"}
+
+    def unwatch(self, given: dict[str, Any]) -> Any:
+        """No more of them."""
+        _known(given, set())
+        self._watched = None
+        return {"watching": None}
+
+    @property
+    def _slot(self) -> str:
+        return f"hand:line:{self.name}"
+
+
+METHODS: dict[str, Callable[[LineRemote, dict[str, Any]], Any]] = {
+    "ping": LineRemote.ping, "site": LineRemote.site, "look": LineRemote.look, "turn": LineRemote.turn, "release": LineRemote.release,
+    "do": LineRemote.do, "hold": LineRemote.hold, "renew": LineRemote.renew, "let_go": LineRemote.let_go, "stop": LineRemote.all_stop,
+    "reset_stop": LineRemote.reset_stop, "watch": LineRemote.watch, "unwatch": LineRemote.unwatch,
+}  # fmt: skip
+
+
+def _known(given: dict[str, Any], names: set[str]) -> None:
+    for name in given:
+        if name not in names:
+            error = unknown("parameter", str(name), names)
+            raise CallerError("bad-value", error.sentence, error.remedy)
+
+
+def _short(kind: str, form: dict[str, Any]) -> dict[str, Any]:
+    """What a slow line has to carry of something that changed."""
+    if kind == "output":
+        return {
+            "name": form["name"],
+            "state": form["state"],
+            "wanted": form["wanted"],
+            "confirmed": form["confirmed"],
+            "by": form["by"],
+            "reason": form["reason"],
+        }
+    if kind == "input":
+        return {
+            "name": form["name"],
+            "state": form["state"],
+            "active": form["active"],
+            "value": form["value"],
+        }
+    return {"name": "", "all_stop": form["all_stop"], "trips": form["trips"], "alarms": form["alarms"]}
+
+
+def _error(id: Any, code: int, message: str, data: dict[str, Any]) -> dict[str, Any]:
+    return {"jsonrpc": "2.0", "id": id, "error": {"code": code, "message": message, "data": data}}

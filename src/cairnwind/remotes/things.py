@@ -1,0 +1,119 @@
+"""The site as a W3C Thing Description 1.1: what a caller may command, as properties and actions with their forms.
+
+Each output is a property (to be observed by reading) and, for keys that operate, an action that makes a claim; phrases and
+the all-stop are actions of the whole. See https://www.w3.org/TR/wot-thing-description11/.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from typing import Any
+
+from cairnwind.core.model import Output, Site
+
+V1 = "/api/v1"
+
+
+def description(site: Site, url: str, only: Collection[str] | None, *, operates: bool) -> dict[str, Any]:
+    """The Thing Description of a site at ``url``; ``only`` these outputs (None: all), with actions if the key operates."""
+    outputs = [output for output in site.outputs.values() if only is None or output.name in only]
+    properties: dict[str, Any] = {"all-stop": _read("All-stop", {"type": "object"}, f"{V1}/all-stop")}
+    for output in outputs:
+        properties[output.name] = _read(
+            output.label or output.name, _state(output), f"{V1}/outputs/{output.name}"
+        )
+    for input in site.inputs.values():
+        state = {
+            "type": "object",
+            "properties": {
+                "state": {"type": "string"},
+                "active": {},
+                "value": {},
+                "unit": {"type": "string"},
+            },
+        }
+        properties[f"input-{input.name}"] = _read(
+            input.label or input.name, state, f"{V1}/inputs/{input.name}"
+        )
+    actions: dict[str, Any] = {
+        "ask": _act(
+            "Ask whether something is so",
+            {"type": "object", "required": ["question"], "properties": {"question": {"type": "string"}}},
+            f"{V1}/questions",
+            "POST",
+        )
+    }
+    if operates:
+        actions["phrase"] = _act(
+            "Say what to do", {"type": "object", "required": ["phrase"], "properties": {"phrase": {"type": "string"}}}, f"{V1}/phrases", "POST"
+        )  # fmt: skip
+        actions["stop"] = _act(
+            "Everything safe, now",
+            {"type": "object", "properties": {"reason": {"type": "string"}}},
+            f"{V1}/all-stop",
+            "PUT",
+        )
+        for output in outputs:
+            properties_of = {
+                "output": {"type": "string", "const": output.name},
+                "setting": _setting(output),
+                "for": {"type": "string"},
+            }
+            given = {"type": "object", "required": ["output", "setting"], "properties": properties_of}
+            actions[f"turn-{output.name}"] = _act(
+                f"Turn {output.label or output.name}", given, f"{V1}/claims", "POST"
+            )
+    form: dict[str, Any] = {
+        "@context": "https://www.w3.org/2022/wot/td/v1.1",
+        "id": f"urn:cairnwind:{''.join(each if each.isalnum() else '-' for each in site.name.lower())}",
+        "title": site.name, "base": url, "securityDefinitions": {"key": {"scheme": "bearer", "in": "header"}}, "security": ["key"],
+        "properties": properties, "actions": actions,
+        "events": {"changes": {
+            "title": "Everything that changes", "data": {"type": "object"},
+            "forms": [{"href": f"{V1}/events", "subprotocol": "sse", "contentType": "text/event-stream", "op": ["subscribeevent", "unsubscribeevent"]}],
+        }},
+        "links": [{"href": f"{V1}/openapi.json", "rel": "service-desc", "type": "application/json"}],
+    }  # fmt: skip
+    return form
+
+
+def _read(title: str, schema: dict[str, Any], href: str) -> dict[str, Any]:
+    return {
+        "title": title,
+        **schema,
+        "readOnly": True,
+        "forms": [{"href": href, "contentType": "application/json", "op": ["readproperty"]}],
+    }
+
+
+def _act(title: str, schema: dict[str, Any], href: str, method: str) -> dict[str, Any]:
+    form = {"href": href, "contentType": "application/json", "op": ["invokeaction"], "htv:methodName": method}
+    return {"title": title, "input": schema, "forms": [form]}
+
+
+def _state(output: Output) -> dict[str, Any]:
+    words = {"type": "object", "properties": {"on": {"type": "boolean"}, "words": {"type": "string"}}}
+    return {
+        "type": "object",
+        "properties": {
+            "state": {"type": "string"},
+            "wanted": words,
+            "confirmed": words,
+            "reason": {"type": "string"},
+        },
+    }
+
+
+def _setting(output: Output) -> dict[str, Any]:
+    if output.takes == "level" and output.dimmable:
+        return {
+            "oneOf": [
+                {"type": "string", "enum": [*output.words, "toggle"]},
+                {"type": "number", "minimum": 0, "maximum": 100, "unit": "percent"},
+            ]
+        }
+    return (
+        {"type": "string", "enum": [*output.words, "toggle"]}
+        if output.takes == "level"
+        else {"type": "string"}
+    )

@@ -1,0 +1,208 @@
+"""The broker as a remote, with a real Mosquitto: password file, access rules, TLS; killed and back."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Running, eventually
+from tests.mosquitto import Mosquitto
+from tests.remotes.peers import WIRED, Broker
+
+
+class House:
+    def __init__(self, folder: Path, *, tls: bool = False, more: str = "") -> None:
+        self.mosquitto = Mosquitto(folder, rules=True, tls=tls)
+        (folder / "state").mkdir()
+        (folder / "state" / "secret-broker").write_text("secret word")
+        (folder / "state" / "secret-broker").chmod(0o600)
+        trust = f'authority = "{self.mosquitto.authority}"\n' if tls else ""
+        scheme = "mqtts" if tls else "mqtt"
+        remote = f'\n[remote.broker]\naddress = "{scheme}://127.0.0.1:{self.mosquitto.port}"\nuser = "house"\nsecret = "broker"\nkey = "phones"\n{trust}{more}'
+        self.running = Running(
+            folder,
+            WIRED.replace('link = "modbus"\nport = "127.0.0.1:9"', 'link = "simulated"\nlines = 32') + remote,
+        )
+        self.running.site.new_key("phones", "operate")
+
+    def up(self) -> bool:
+        return bool(self.running.site.remotes()[0]["up"])
+
+    def end(self) -> None:
+        self.running.end()
+        self.mosquitto.stop()
+
+
+@pytest.fixture
+def house(tmp_path: Path) -> Iterator[House]:
+    found = House(tmp_path, more='at_most_every = "200 ms"\nreadings_every = "400 ms"\nreadings_band = 50\n')
+    yield found
+    found.end()
+
+
+def test_state_is_kept_there_commands_are_answered_and_nothing_is_done_twice(house: House) -> None:
+    site, phone = house.running.site, Broker(house.mosquitto.port)
+    assert eventually(lambda: phone.kept.get("out/gallery/now"))["words"] == "off"
+    eventually(lambda: {"service", "in/door/now", "all-stop/now"} <= phone.kept.keys())
+    phone.send("out/gallery/want", "40 %", CorrelationData=b"mark-1", ResponseTopic="back/me")
+    answer = phone.wait("back/me")
+    assert (answer["outcome"], answer["setting"], answer["sequence"] > 0) == ("driving", "40 %", True)
+    assert phone.wait("back/me", lambda form: "ending" in form)["ending"] == "confirmed"
+    assert phone.wait("out/gallery/now", lambda form: form["on"])["level"] == 40
+    assert site.output("gallery")["claims"][0]["source"] == "broker (phones)"
+    phone.send("out/gallery/want", "")
+    assert (
+        phone.wait("out/gallery/outcome", lambda form: form.get("reason", "").startswith("released"))[
+            "outcome"
+        ]
+        == "driving"
+    )
+    # a toggle may come twice, so it needs an id; the same id is carried out once
+    phone.send("out/vent/want", "toggle")
+    assert "needs an id" in phone.wait("out/vent/outcome")["reason"]
+    same = []
+    for _ in range(3):
+        phone.send("out/vent/want", '{"setting": "toggle", "id": 7}')
+        same.append(
+            phone.wait("out/vent/outcome", lambda form: form["id"] == 7 and "outcome" in form)["command"]
+        )
+    assert len(set(same)) == 1
+    phone.send("out/gallery/want", '{"setting": "on", "id": 7}')
+    phone.wait("out/gallery/outcome", lambda form: form["id"] == 7 and "outcome" in form)
+    phone.send(
+        "out/gallery/want", '{"setting": "off", "id": 7}'
+    )  # who counts anew is not taken for a repetition
+    phone.wait("out/gallery/outcome", lambda form: form["id"] == 7 and form.get("setting") == "off")
+    eventually(lambda: not site.output("gallery")["wanted"]["on"])
+    assert site.output("vent")["confirmed"]["on"]
+    assert (
+        len([row for row in site.journal(kind="command", subject="vent") if "refused" not in row["text"]])
+        == 1
+    )
+    phone.send("phrase", "toggle vent")
+    assert "needs an id" in phone.wait("phrase/outcome")["reason"], "whichever way it is said"
+    phone.send("phrase", '{"phrase": "toggle vent", "id": 8}')
+    assert phone.wait("phrase/outcome", lambda form: form["id"] == 8)["outcome"] == "driving"
+    # what was left there while nobody looked is not carried out
+    phone.send("out/yard/want", "on", retain=True)
+    assert "retained command is ignored" in phone.wait("out/yard/outcome")["reason"]
+    phone.send("phrase", "turn the gallery to half for 10 min")
+    assert phone.wait("phrase/outcome", lambda form: "outcome" in form)["outcome"] == "driving"
+    phone.send("phrase", "turn nothing on")
+    assert phone.wait("phrase/outcome", lambda form: form.get("outcome") == "refused")["remedy"]
+    phone.send("out/gallery/want", '{"setting": "on", "forr": "1 s"}')
+    assert (
+        "'forr'" in phone.wait("out/gallery/outcome", lambda form: form.get("outcome") == "refused")["reason"]
+    )
+    phone.send("out/gallery/want", '{"setting": ')
+    assert (
+        "not valid JSON"
+        in phone.wait("out/gallery/outcome", lambda form: form.get("outcome") == "refused")["reason"]
+    )
+    house.running.again()
+    eventually(house.up)
+    phone.wait("service", lambda form: form == "here")
+    time.sleep(0.3)
+    assert not site.output("yard")["wanted"]["on"]
+    phone.end()
+
+
+def test_what_moves_is_told_at_most_so_often_and_alarms_stay_until_they_are_over(house: House) -> None:
+    site, phone = house.running.site, Broker(house.mosquitto.port)
+    eventually(lambda: phone.kept.get("in/warmth/now"))
+    before = time.monotonic()
+    for volts in range(40):
+        site.pretend("warmth", f"{1 + volts / 400:.4f} V")
+        time.sleep(0.02)
+    took = time.monotonic() - before
+    said = []
+    while not phone.came.empty():
+        message, form = phone.came.get()
+        if message.topic.endswith("in/warmth/now"):
+            said.append(form["value"])
+    assert 1 <= len(said) <= took / 0.4 + 2, "40 readings, told at their interval"
+    site.pretend("warmth", "2.5 V")  # far beyond the dead band: at once
+    assert phone.wait("in/warmth/now", lambda form: form["value"] > 200)
+    alarm = phone.wait("alarm/too-warm", lambda form: form is not None)
+    assert (alarm["severity"], alarm["still_so"]) == ("warning", True)
+    site.acknowledge("too warm", "Anna")
+    site.pretend("warmth", "0.2 V")
+    phone.wait("alarm/too-warm", lambda form: form is None)
+    phone.end()
+
+
+def test_the_broker_is_killed_in_the_middle_and_everything_comes_back(house: House) -> None:
+    site, phone = house.running.site, Broker(house.mosquitto.port)
+    phone.send("out/gallery/want", "on")
+    phone.wait("out/gallery/outcome")
+    house.mosquitto.stop()
+    eventually(lambda: not house.up(), within=8)
+    begin = time.monotonic()
+    assert site.turn("yard", "on").ending == "confirmed", "a broker that is away costs nothing but itself"
+    assert time.monotonic() - begin < 2
+    assert "is away" in site.remotes()[0]["trouble"]
+    site.pretend("warmth", "2.5 V")  # an alarm that nobody hears: over before the broker is back
+    eventually(site.alarms)
+    site.acknowledge("too warm", "Anna")
+    site.pretend("warmth", "0.2 V")
+    eventually(lambda: not site.alarms())
+    house.running.service.stop()  # nor does a restart lose it
+    phone.end()
+    house.mosquitto.start()
+    phone = Broker(house.mosquitto.port)
+    house.running.begin()
+    raised = phone.wait("event/alarm")
+    rows = {row["sequence"]: row for row in site.journal(kind="alarm")}
+    assert (raised["name"], rows[raised["id"]]["text"]) == ("too warm", raised["text"]), "late, but told"
+    phone.wait("event/alarm", lambda form: form["data"].get("over"))
+    eventually(house.up, within=20)
+    assert eventually(lambda: phone.kept.get("out/yard/now"))["on"], (
+        "told anew: it was off when the broker went"
+    )
+    phone.send("out/yard/want", "off")  # and its subscriptions are there again
+    assert phone.wait("out/yard/outcome")["outcome"] == "driving"
+    phone.end()
+    guest = Broker(house.mosquitto.port, "guest", "guest word")
+    guest.send("out/vent/want", "on")  # the broker's own rules forbid it that topic
+    eventually(lambda: guest.kept.get("out/vent/now"))
+    assert not site.output("vent")["wanted"]["on"]
+    guest.end()
+    house.running.service.stop()
+    late = Broker(house.mosquitto.port, "guest", "guest word")
+    late.end()
+    house.running.begin()
+
+
+def test_tls_with_an_authority_of_its_own_and_the_older_protocol(tmp_path: Path) -> None:
+    house = House(tmp_path, tls=True, more='version = "3.1.1"\n')
+    try:
+        eventually(house.up)
+        facts = house.running.site.remotes()[0]["facts"]
+        assert (facts["tls"], facts["version"]) == (True, "3.1.1")
+        import paho.mqtt.client as mqtt
+        from paho.mqtt.enums import CallbackAPIVersion
+
+        phone = mqtt.Client(CallbackAPIVersion.VERSION2)
+        phone.username_pw_set("phone", "phone word")
+        phone.tls_set(ca_certs=str(house.mosquitto.authority))
+        said: list[dict[str, object]] = []
+        phone.on_message = lambda client, data, message: said.append(json.loads(message.payload))
+        phone.on_connect = lambda client, *_: client.subscribe("cairnwind/test-bench/out/vent/outcome", 1)
+        phone.on_subscribe = lambda client, *_: client.publish(
+            "cairnwind/test-bench/out/vent/want", '{"setting": "on", "id": "a"}', 1
+        )
+        phone.connect("127.0.0.1", house.mosquitto.port)
+        phone.loop_start()
+        assert eventually(lambda: said)[0]["outcome"] == "driving"
+        phone.disconnect()
+        phone.loop_stop()
+        text = json.dumps(house.running.site.remote_traffic("broker")) + json.dumps(
+            house.running.site.remotes()
+        )
+        assert "secret word" not in text
+    finally:
+        house.end()

@@ -1,0 +1,316 @@
+"""Host computers: Modbus TCP, a serial line with noise on it, control surfaces; each by a real peer."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import socket
+import struct
+import time
+from collections.abc import Iterator
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from pymodbus.client import ModbusTcpClient
+
+from cairnwind.remotes.modbus import Places
+from cairnwind.site.remotes import peer
+from tests.conftest import eventually
+from tests.remotes.peers import Surface, Ways
+
+
+@pytest.fixture(scope="module")
+def ways(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Ways]:
+    found = Ways(tmp_path_factory.mktemp("hosts"))
+    found.running.site.revoke("hands")
+    found.running.site.new_key("hands", "operate")
+    yield found
+    found.end()
+
+
+# --- Modbus -----------------------------------------------------------------------------------------------------
+
+
+def test_every_object_of_the_map_reads_what_it_says(ways: Ways) -> None:
+    site, plc = ways.running.site, ways.plc
+    assert not plc.write_registers(ways.coil["gallery"], [405]).isError()
+    assert not plc.write_coil(ways.coil["vent"], True).isError()
+    assert not plc.write_register(ways.coil["left"], 0x10000 - 600).isError()
+    eventually(lambda: site.output("left")["confirmed"].get("drive") == -60)
+    assert site.output("gallery")["confirmed"]["level"] == 40.5
+    at = ways.coil["gallery"]
+    assert plc.read_holding_registers(at, count=1).registers == [405]
+    assert plc.read_input_registers(at, count=1).registers == [405]
+    assert plc.read_input_registers(ways.coil["left"], count=1).registers == [0x10000 - 600]
+    assert plc.read_coils(ways.coil["vent"], count=1).bits[0]
+    assert plc.read_discrete_inputs(ways.coil["vent"], count=1).bits[0]
+    site.pretend("door", "open")
+    site.pretend("warmth", "0.25 V")
+    inputs = {
+        row["name"]: row["address"]
+        for row in site.remote_map("modbus")
+        if row["address"].startswith("input register 1")
+    }
+    door, warmth = (int(inputs[name].split()[-1]) for name in ("door", "warmth"))
+    eventually(lambda: plc.read_input_registers(warmth, count=1).registers == [250])
+    assert plc.read_input_registers(door, count=1).registers == [1]
+    assert plc.read_discrete_inputs(door, count=1).bits[0]
+    assert plc.read_input_registers(20_000 + ways.coil["shed"], count=1).registers == [6], "unreachable"
+    assert plc.read_input_registers(ways.coil["shed"], count=1).registers == [0x8000], "not known"
+    assert not plc.write_register(ways.coil["bell"], 440).isError()
+    assert "440" in site.journal(subject="bell", kind="command")[0]["text"]
+    # several at once: looked at whole, offs first; what is beyond the map is an exception and changes nothing
+    assert plc.write_coils(ways.coil["vent"], [False] * 40).exception_code == 2
+    assert site.output("vent")["wanted"]["on"]
+    assert plc.write_register(ways.coil["gallery"], 1001).exception_code == 3
+    assert plc.write_coil(ways.coil["kiln"], True).isError() is False
+    assert plc.write_coils(ways.coil["vent"], [False, False]).isError() is False
+    for name in ("gallery", "vent", "left", "kiln"):
+        site.release(name)
+    rows = ways.running.cli("look", "--modbus", "--csv").stdout.splitlines()
+    assert rows[0] == "address,name,what"
+    assert f"coil {ways.coil['vent']},vent,on or off" in rows
+
+
+def test_numbers_are_given_once(ways: Ways) -> None:
+    given_now: list[tuple[str, int]] = []
+    first = Places(["a", "b", "c"], {}, lambda *row: given_now.append(row))
+    later = Places(["c", "d", "a"], dict(given_now), lambda *row: given_now.append(row))
+    assert (later.of["a"], later.of["c"], later.of["d"]) == (first.of["a"], first.of["c"], 3)
+    before = dict(ways.coil)
+    text = ways.running.site_file.read_text("utf-8").replace(
+        "[output.vent]", '[output.attic]\nkind = "relay"\npin = "near:line-15"\n\n[output.vent]'
+    )
+    ways.plc.close()
+    ways.running.end()
+    ways.running.site_file.write_text(text, "utf-8")
+    ways.running.begin()
+    after = {
+        row["name"]: int(row["address"].split()[1])
+        for row in ways.running.site.remote_map("modbus")
+        if row["address"].startswith("coil") and row["name"]
+    }
+    assert after == {**before, "attic": max(before.values()) + 1}
+    assert ways.plc.connect()
+
+
+@settings(max_examples=150)
+@given(
+    pdu=st.one_of(
+        st.binary(min_size=1, max_size=40),
+        st.builds(lambda code, rest: bytes([code]) + rest, st.integers(1, 23), st.binary(max_size=12)),
+    )
+)
+def test_no_request_is_left_without_an_answer_of_the_standard(pdu: bytes, ways: Ways) -> None:
+    with socket.create_connection(("127.0.0.1", ways.modbus_port), timeout=5) as line:
+        line.sendall(struct.pack(">HHHB", 7, 0, len(pdu) + 1, 1) + pdu)
+        head = line.recv(7)
+        transaction, protocol, length, _ = struct.unpack(">HHHB", head)
+        answer = line.recv(300)
+        assert (transaction, protocol, length) == (7, 0, len(answer) + 1)
+        assert answer[0] & 0x7F == pdu[0] & 0x7F
+        assert len(answer) == 2 if answer[0] & 0x80 else len(answer) >= 2
+
+
+def test_who_is_not_listed_is_turned_away() -> None:
+    listed = (("10.0.0.0/8", "hall"), ("10.1.0.0/16", "crane"), ("10.1.2.3", "plc"), ("::1", "six"))
+    assert [
+        peer(listed, at) for at in ("10.1.2.3", "10.1.9.9", "10.9.9.9", "11.0.0.1", "::1", "::ffff:10.1.2.3")
+    ] == ["plc", "crane", "hall", "", "six", "plc"]
+
+
+def test_a_client_that_vanishes_without_closing_loses_what_it_held(ways: Ways) -> None:
+    site = ways.running.site
+    plc = ModbusTcpClient("127.0.0.1", port=ways.modbus_port)
+    plc.connect()
+    assert plc.write_register(60_000, 700).exception_code == 3
+    plc.write_register(60_000, 4)
+    plc.write_coil(ways.coil["yard"], True)
+    assert site.output("yard")["confirmed"]["on"]
+    begin = time.monotonic()  # it says nothing more, and its connection stays open
+    eventually(lambda: not site.output("yard")["confirmed"]["on"])
+    assert time.monotonic() - begin < 1.0
+    plc.close()
+
+
+# --- the serial line ----------------------------------------------------------------------------------------------
+
+
+def test_a_host_on_a_line_with_noise(ways: Ways) -> None:
+    """Whatever is garbled is lost and nothing else: every whole request is answered, in its order."""
+    host, chance = ways.host, random.Random(3)
+    for number in range(60):
+        kind = chance.randrange(4)
+        if kind == 0:
+            host.write(
+                bytes(each for each in chance.randbytes(chance.randrange(1, 300)) if each not in b"\n{[")
+                + b"\n"
+            )
+        elif kind == 1:
+            host.write(b'{"jsonrpc": "2.0", "method": "turn", "par\xff\xfe\n')
+            assert next(form for form in host.lines() if "error" in form)["error"]["code"] == -32700
+        elif kind == 2:
+            host.write(b"\x00\xff" * 20 + b"\n\r\n\n")
+        answer = host.call("turn", output="gallery", setting=number + 1)
+        assert answer["result"]["setting"]["level"] == number + 1
+    host.write(b"x" * 40_000 + b"\n")
+    assert host.call("ping")["result"]["epoch"]
+    wire = ways.running.site.remote_traffic("bench")
+    assert wire["errors"] > 20
+    assert ways.running.site.output("gallery")["confirmed"]["level"] == 60
+    ways.running.site.release("gallery")
+
+
+def test_the_protocol_itself(ways: Ways) -> None:
+    host = ways.host
+    assert host.call("trun")["error"] == {
+        "code": -32601,
+        "message": "There is no method called 'trun'.",
+        "data": {"remedy": "Did you mean 'turn'?"},
+    }
+    assert (
+        host.call("turn", output="gallery", setting="on", forr="1 s")["error"]["data"]["code"] == "bad-value"
+    )
+    host.write(
+        b'[{"jsonrpc": "2.0", "id": "a", "method": "ping"}, {"jsonrpc": "2.0", "method": "ping"}, 1, {"jsonrpc": "2.0", "id": "b", "method": "look"}]\n'
+    )
+    batch = next(form for form in host.lines() if isinstance(form, list))
+    assert [each.get("id") for each in batch] == ["a", None, "b"]
+    assert batch[1]["error"]["code"] == -32600
+    host.write(b"[]\n")
+    assert next(form for form in host.lines() if "error" in form)["error"]["code"] == -32600
+    assert host.call("look", name="door")["result"]["state"] in ("closed", "open")
+    assert host.call("watch", names=["vent"])["result"] == {"watching": ["vent"]}
+    assert (
+        next(form for form in host.lines() if form.get("method") == "changed" and form["params"]["name"])[
+            "params"
+        ]["name"]
+        == "vent"
+    )
+    ways.running.site.turn("gallery", "on")
+    ways.running.site.turn("vent", "on")
+    seen = next(
+        form["params"] for form in host.lines() if form.get("method") == "changed" and form["params"]["name"]
+    )
+    assert (seen["name"], seen["wanted"]["on"]) == ("vent", True), "and nothing of what was not asked for"
+    for name in ("gallery", "vent"):
+        assert host.call("release", output=name)["result"]["outcome"] == "driving"
+
+
+def test_a_host_that_goes_away_loses_its_leases_and_resumes_when_it_is_back(ways: Ways) -> None:
+    host, site = ways.host, ways.running.site
+    assert host.call("hold", output="yard", lease="500 ms")["result"]["outcome"] == "driving"
+    for _ in range(3):
+        time.sleep(0.3)
+        assert host.call("renew", output="yard")["result"]["outcome"] == "driving"
+    assert site.output("yard")["confirmed"]["on"]
+    eventually(lambda: not site.output("yard")["confirmed"]["on"], within=2)
+    host.call("watch")
+    # the adapter is pulled and comes back at the same place
+    os.close(host.theirs)
+    os.close(host.mine)
+    eventually(lambda: not next(each for each in site.remotes() if each["name"] == "bench")["up"], within=8)
+    again = type(host)()
+    line = next(each for each in ways.running.service.remotes if each.name == "bench")
+    line._told = type(line._told)(
+        line._told.name, again.port, line._told.key
+    )  # a pseudo-terminal gets another name each time
+    here = next(form for form in again.lines(8) if form.get("method") == "here")
+    assert here["params"]["site"] == "Test bench"
+    names = {form["params"]["name"] for form in again.lines(1) if form.get("method") == "changed"}
+    assert {"vent", "door"} <= names, "what was watched is told anew, unasked"
+    ways.host = again
+    assert again.call("unwatch")["result"] == {"watching": None}
+
+
+# --- control surfaces ---------------------------------------------------------------------------------------------
+
+
+def test_faders_hold_and_let_go(ways: Ways) -> None:
+    site, surface = ways.running.site, ways.surface
+    for _ in range(8):
+        surface.send("/out/gallery", 0.7)
+        time.sleep(0.2)
+        assert site.output("gallery")["confirmed"]["level"] == 70, "each message renews its lease of a second"
+    (claim,) = site.output("gallery")["claims"]
+    assert (claim["rank"], claim["lifetime"], claim["source"]) == ("hand", "lease", "control surface (hands)")
+    surface.send("/out/gallery", 0.0)
+    eventually(lambda: site.output("gallery")["claims"] == [])
+    surface.send("/out/vent", 1)
+    eventually(lambda: site.output("vent")["confirmed"]["on"])
+    begin = time.monotonic()
+    eventually(lambda: not site.output("vent")["confirmed"]["on"])
+    assert 0.5 < time.monotonic() - begin < 1.6, "nothing more was heard of it"
+    surface.send("/tell", 30)
+    heard = dict(surface.hear(0.5))
+    assert heard["/out/vent/is"] == [0.0, "off"]
+    surface.said.clear()
+    surface.send("/pad/trolley", 0.0, 1.0)
+    eventually(
+        lambda: any(address == "/out/left/is" and values[0] > 0.5 for address, values in surface.hear(0.1))
+    )
+    eventually(
+        lambda: (
+            site.output("left")["confirmed"]["words"] == "0 %" or not site.output("left")["confirmed"]["on"]
+        )
+    )
+    for address, values in (
+        ("/out/attick", [1]),
+        ("/nothing", []),
+        ("/out/vent", [7.5]),
+        ("/pad/trolley", [1.0]),
+        ("/pad/trolley", ["a", "b"]),
+    ):
+        surface.said.clear()
+        surface.send(address, *values)
+        assert any(each == "/refused" for each, _ in surface.hear(0.3)), address
+    surface.socket.sendto(b"\xff\x00/not osc", ("127.0.0.1", surface.port))
+    surface.socket.sendto(b"#bundle\0" + b"\0" * 5, ("127.0.0.1", surface.port))
+    # The refused pad message above may be the last that is seen for a moment yet.
+    eventually(
+        lambda: any(
+            frame["way"] == "lost" and "no OSC" in frame["text"]
+            for frame in site.remote_traffic("surface")["frames"]
+        )
+    )
+
+
+def test_a_sender_that_is_not_listed_is_not_heard(ways: Ways) -> None:
+    remote = next(each for each in ways.running.service.remotes if each.name == "surface")
+    told = remote._told
+    remote._told = type(told)(told.listen, (("10.9.9.9", "hands"),))
+    stranger = Surface(ways.surface.port)
+    stranger.send("/out/yard", 1)
+    assert (
+        "is not listed"
+        in eventually(
+            lambda: [
+                frame["text"]
+                for frame in ways.running.site.remote_traffic("surface")["frames"]
+                if "not listed" in frame["text"]
+            ]
+        )[0]
+    )
+    assert not ways.running.site.output("yard")["wanted"]["on"]
+    remote._told = told
+
+
+def test_zones_of_a_pad_are_commands(ways: Ways) -> None:
+    site = ways.running.site
+    for x, y, zone, vent, yard in (
+        (0.1, 0.9, "up", True, False),
+        (0, -1, "down", False, True),
+        (0, 0, "middle", False, False),
+        (1, 0.2, "right", False, False),
+    ):
+        answer = ways.running.http("PUT", "/api/v1/pads/hoist", json={"x": x, "y": y}).json()
+        assert answer["zone"] == zone
+        eventually(
+            lambda vent=vent, yard=yard: (
+                (site.output("vent")["wanted"]["on"], site.output("yard")["wanted"]["on"]) == (vent, yard)
+            ),
+            within=0.2,
+        )
+    assert json.dumps(answer["outcomes"]) == "[]"

@@ -1,0 +1,217 @@
+"""The same commands through every way in: the same outcome, the same reason, the same row of the journal but for its source."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable, Iterator
+
+import pytest
+
+from cairnwind.core.errors import CallerError
+from tests.conftest import eventually
+from tests.remotes.peers import Answer, Ways
+from tests.service.test_surfaces import table
+
+WAYS: dict[str, Callable[[Ways, str, str], Answer]] = {
+    "HTTP": Ways.by_http,
+    "client": Ways.by_client,
+    "command line": Ways.by_cli,
+    "phrase": Ways.by_phrase,
+    "broker": Ways.by_broker,
+    "serial line": Ways.by_line,
+    "Modbus": Ways.by_modbus,
+    "control surface": Ways.by_surface,
+}
+SOURCES = {name: name for name in WAYS} | {"phrase": "HTTP"}
+
+
+@pytest.fixture(scope="module")
+def ways(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Ways]:
+    found = Ways(tmp_path_factory.mktemp("ways"))
+    yield found
+    found.end()
+
+
+def free(ways: Ways) -> None:
+    """Nobody claims anything, nothing is locked or stopped."""
+    site = ways.running.site
+    if site.facts()["all_stop"]["stopped"]:
+        site.reset_stop()
+    for tag in site.facts()["lockouts"]:
+        site.unlock(tag["output"], tag["name"])
+    eventually(lambda: all(claim["rank"] != "hand" for claim in site.call("GET", "/claims")))
+    for claim in site.call("GET", "/claims"):
+        site.release(claim["output"])
+
+
+COMMANDS: dict[str, tuple[str, str, str, str]] = {
+    # what it is: (output, setting, outcome, what the reason says)
+    "accepted, on": ("gallery", "on", "driving", ""),
+    "accepted, a level": ("gallery", "40 %", "driving", ""),
+    "accepted, off": ("vent", "off", "driving", ""),
+    "blocked by an interlock": ("kiln", "on", "refused", "'no fire without draught' needs"),
+    "refused: not this key's output": ("yard", "on", "refused", "the key 'hands' may not command yard"),
+    "refused: no such name": ("cellar", "on", "refused", ""),
+    "refused: a value that it cannot take": ("vent", "40 %", "refused", ""),
+    "the board is away": ("shed", "on", "unreachable", "board far does not answer"),
+    "locked out": ("gallery", "on", "refused", "'ladder'"),
+    "stopped": ("gallery", "on", "refused", "all-stop"),
+    "off, while it is stopped": ("gallery", "off", "driving", ""),
+}
+
+
+def rows_of(ways: Ways, since: int, output: str) -> list[tuple[str, str, str]]:
+    """What the journal has of commands about an output, but for their source."""
+    rows = ways.running.site.journal(after=since, kind="command", subject=output)
+    return [(row["text"], row["data"].get("outcome", ""), row["data"].get("reason", "")) for row in rows]
+
+
+@pytest.mark.parametrize("what", COMMANDS)
+def test_one_command_has_one_outcome_whichever_way_it_comes(what: str, ways: Ways) -> None:
+    output, setting, outcome, reason = COMMANDS[what]
+    site = ways.running.site
+    told: dict[str, Answer] = {}
+    written: dict[str, list[tuple[str, str, str]]] = {}
+    for name, way in WAYS.items():
+        free(ways)
+        if what == "locked out":
+            site.lock("gallery", "ladder", "new bulbs")
+        if "stopped" in what:
+            site.stop("a test")
+        last = site.journal(limit=1)[0]["sequence"]
+        if setting == "off" and name == "control surface":
+            continue  # letting go of what it does not hold is nothing to be told of
+        told[name] = way(ways, output, setting)
+        written[name] = rows_of(ways, last, output)
+        sources = {row["source"] for row in site.journal(after=last, kind="command", subject=output)}
+        assert sources <= {f"{SOURCES[name]} (hands)"}
+    assert {name: answer.outcome for name, answer in told.items()} == dict.fromkeys(told, outcome)
+    assert all(reason.lower() in answer.reason.lower() for answer in told.values()), told
+    assert len({json.dumps(rows) for rows in written.values()}) == 1, written
+    recorded = what not in ("refused: no such name", "refused: a value that it cannot take")
+    assert bool(written["HTTP"]) == recorded, (
+        "what was not understood names nothing that it could stand under"
+    )
+
+
+def test_each_way_has_the_rank_the_lifetime_and_the_off_of_its_row(ways: Ways) -> None:
+    """docs/rules.md, row by row; the rows of HTTP, client, console, command line, phrase and hold are tried elsewhere."""
+    site = ways.running.site
+
+    def by_watchdog(ways: Ways, output: str, setting: str) -> Answer:
+        ways.plc.write_register(60_000, 20)
+        return ways.by_modbus(output, setting)
+
+    for name, way in (
+        ("broker", WAYS["broker"]),
+        ("serial line", WAYS["serial line"]),
+        ("Modbus", WAYS["Modbus"]),
+        ("control surface", WAYS["control surface"]),
+        ("Modbus with watchdog", by_watchdog),
+    ):
+        rank, lifetime, off, away = table()[name]
+        free(ways)
+        way(ways, "gallery", "on")
+        (claim,) = site.output("gallery")["claims"]
+        assert (claim["rank"], claim["lifetime"]) == (rank, lifetime), name
+        way(ways, "gallery", "off")
+        claims = site.output("gallery")["claims"]
+        assert [each["setting"]["words"] for each in claims] == (
+            ["off"] if off.startswith("a claim of off") else []
+        ), name
+        way(ways, "gallery", "on")
+        if "lease ends" in away:
+            eventually(lambda: site.output("gallery")["claims"] == [], within=3)
+    ways.plc.write_register(60_000, 0)
+    rank, lifetime, _, _ = table()["pad"]
+    ways.running.http("PUT", "/api/v1/pads/hoist", json={"x": 0, "y": 1})
+    (claim,) = site.output("vent")["claims"]
+    assert (claim["rank"], claim["lifetime"]) == (rank, lifetime)
+
+
+def test_a_lease_that_has_ended_is_refused_and_one_that_is_held_ends_with_its_holder(ways: Ways) -> None:
+    free(ways)
+    site = ways.running.site
+    claim = ways.running.http(
+        "POST", "/api/v1/claims", key=ways.key, json={"output": "gallery", "setting": "on", "lease": "200 ms"}
+    ).json()["claim"]["id"]
+    assert ways.host.call("hold", output="gallery", lease="200 ms")["result"]["outcome"] == "driving"
+    ways.surface.send("/out/gallery", 1.0)
+    ways.plc.write_register(60_000, 3)  # from here on it is watched: 300 ms
+    assert not ways.plc.write_coil(ways.coil["vent"], True).isError()
+    eventually(
+        lambda: len([each for each in site.call("GET", "/claims") if each["lifetime"] == "lease"]) == 4
+    )
+    for _ in range(3):  # any write keeps what it holds
+        time.sleep(0.15)
+        assert not ways.plc.write_register(60_000, 3).isError()
+        assert site.output("vent")["claims"][0]["lifetime"] == "lease"
+    eventually(lambda: site.call("GET", "/claims") == [], within=3)
+    ended = ways.running.http("PATCH", f"/api/v1/claims/{claim}", key=ways.key).json()
+    assert (ended["code"], "ended" in ended["detail"]) == ("no-claim", True)
+    renewed = ways.host.call("renew", output="gallery")["error"]["data"]
+    assert (renewed["outcome"], renewed["reason"]) == ("refused", "this hold has ended")
+    ways.plc.write_register(60_000, 0)
+    with pytest.raises(CallerError, match="trolley: this hold has ended"):
+        site.steer("trolley", 0.0, 0.5, again=True)
+    assert site.steer("trolley", 0.0, 0.5)["outcomes"] == ["driving", "driving"]
+    site.let_go("trolley")
+
+
+def test_all_stop_and_its_reset_by_every_way(ways: Ways) -> None:
+    """Any key that may operate anything stops everything; only a keeper starts again."""
+    site = ways.running.site
+
+    def stopped() -> bool:
+        return bool(site.facts()["all_stop"]["stopped"])
+
+    ways_to_stop: dict[str, Callable[[], object]] = {
+        "HTTP": lambda: ways.running.http("PUT", "/api/v1/all-stop", key=ways.key),
+        "phrase": lambda: ways.client.do("all-stop"),
+        "broker": lambda: ways.broker.send("all-stop/want", "stop"),
+        "serial line": lambda: ways.host.call("stop", reason="smoke"),
+        "Modbus": lambda: ways.plc.write_coil(60_000, True),
+        "control surface": lambda: ways.surface.send("/stop", 1),
+    }
+    for name, way in ways_to_stop.items():
+        free(ways)
+        way()
+        eventually(stopped)
+        assert (" (hands)") in site.facts()["all_stop"]["by"], name
+    assert (
+        ways.running.http("DELETE", "/api/v1/all-stop", key=ways.key).json()["reason"]
+        == "the key 'hands' may only operate"
+    )
+    refused = ways.host.call("reset_stop")["error"]["data"]["reason"]
+    assert refused == "the key 'hands' may only operate"
+    ways.broker.send("all-stop/want", "reset")
+    assert (
+        ways.broker.wait("all-stop/outcome", lambda form: form.get("outcome") == "refused")["reason"]
+        == refused
+    )
+    assert ways.plc.write_coil(60_000, False).exception_code == 1
+    assert ways.plc.read_coils(60_000).bits[0]
+    assert stopped()
+
+
+def test_a_key_that_is_gone_ends_its_remotes_too(ways: Ways) -> None:
+    """Last of its module: the key is revoked while everybody is connected."""
+    free(ways)
+    ways.running.site.revoke("hands")
+    for name in ("broker", "serial line", "Modbus", "control surface"):
+        answer = WAYS[name](ways, "gallery", "on")
+        assert (answer.outcome, "there is no key 'hands'" in answer.reason) == ("refused", True), name
+    # nor does anybody look who carried it
+    assert ways.plc.read_coils(0).exception_code == 1
+    assert "no key 'hands'" in ways.host.call("look", name="gallery")["error"]["message"]
+    ways.surface.hear(0.1)
+    ways.surface.said.clear()
+    ways.running.site.turn("gallery", "on")
+    ways.surface.send("/tell", 10)
+    assert {address for address, _ in ways.surface.hear(0.4)} <= {"/refused"}
+    assert (
+        "key new --for 'hands'"
+        in {each["name"]: each["trouble"] for each in ways.running.site.remotes()}["modbus"]
+    )
+    assert ways.running.http("GET", "/api/v1/site", key=ways.key).status_code == 401
