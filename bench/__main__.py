@@ -8,7 +8,7 @@ import sys
 from rich.console import Console
 from rich.table import Table
 
-from bench import boards, engine, http, light, plan, process, store  # noqa: F401  each registers its rows
+from bench import boards, engine, http, light, plan, process, remotes, store  # noqa: F401  each registers its rows
 from bench.table import ROWS, Row, write
 
 

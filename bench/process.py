@@ -28,8 +28,9 @@ def _serve(state: str, site_file: Path = SITE_FILE) -> subprocess.Popen[bytes]:
 
 
 def _address(state: str) -> dict[str, object]:
-    path = Path(state) / "address"
+    path, end = Path(state) / "address", time.monotonic() + 30
     while not path.exists():
+        assert time.monotonic() < end, "the service did not start; 'cairnwind check' says why"
         time.sleep(0.005)
     found: dict[str, object] = json.loads(path.read_text())
     return found

@@ -23,15 +23,24 @@ from pathlib import Path
 KEY = "a-key-to-measure-with"
 
 
-def product(count: int) -> None:
-    """The product."""
+def product(count: int, broker: int = 0) -> None:
+    """The product; with the port of a message broker its remote too."""
+    from dataclasses import replace
+
     from bench.sites import wide
+    from cairnwind.boards.facts import Broker
     from cairnwind.folder import Folder
     from cairnwind.service.serve import Service
 
     with tempfile.TemporaryDirectory() as state:
-        service = Service(wide(count), Folder(state), 0)
+        site = wide(count)
+        if broker:
+            site = replace(site, broker=Broker("127.0.0.1", broker, key="measure"))
+        service = Service(site, Folder(state), 0)
         service.start()
+        if broker:
+            service.keys.ensure("measure", "keep")
+            service.desk.pace = lambda *_, **__: None  # type: ignore[method-assign]
         link = service.pins.links["rack"]
         writer = service.runtime.writer
         say({"port": service.port, "key": service.folder.key()})
@@ -105,6 +114,33 @@ def echo() -> None:
     serve(app, [0.0])
 
 
+def bare(port: int) -> None:
+    """The reference for the broker: what comes is noted, and sent back."""
+    import paho.mqtt.client as mqtt
+    from paho.mqtt.enums import CallbackAPIVersion, MQTTProtocolVersion
+
+    from cairnwind.boards.mqtt import no_delay
+
+    seen: list[int] = []
+    client = mqtt.Client(CallbackAPIVersion.VERSION2, protocol=MQTTProtocolVersion.MQTTv5)
+
+    def came(client: mqtt.Client, data: object, message: mqtt.MQTTMessage) -> None:
+        seen.append(time.monotonic_ns())
+        client.publish("bare/pong", message.payload, qos=1)
+
+    client.on_message = came
+    client.on_connect = lambda *_: client.subscribe("bare/ping", 1)
+    client.on_socket_open = lambda client, data, sock: no_delay(sock)
+    client.connect("127.0.0.1", port)
+    client.loop_start()
+    say({"port": port, "key": KEY})
+    for order, _ in orders():
+        if order == "pins":
+            say({"seen": list(seen)})
+            seen.clear()
+    client.loop_stop()
+
+
 def serve(app: object, slow: list[float]) -> None:
     """The same web server as the product's, in front of a reference."""
     from cairnwind.service.server import Server
@@ -148,4 +184,5 @@ def cpu() -> float:
 
 if __name__ == "__main__":
     assert sqlite3.threadsafety
-    {"product": lambda: product(int(sys.argv[2])), "committed": committed, "echo": echo}[sys.argv[1]]()
+    numbers = [int(each) for each in sys.argv[2:]]
+    {"product": lambda: product(*numbers), "committed": committed, "echo": echo, "bare": lambda: bare(*numbers)}[sys.argv[1]]()

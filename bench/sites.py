@@ -12,15 +12,16 @@ POLLING = ("clay-side", "yard-side", "hoist-box")
 
 
 def quiet_demo() -> str:
-    """The text of the demo's site file without the boards that are read all the time, and without its plan."""
-    text = SITE_FILE.read_text("utf-8")
-    tables = re.split(r"^(?=\[)", text, flags=re.MULTILINE)
-    plan = ("[[schedule", "[scene", "[group")
-    return "".join(
-        table
-        for table in tables
-        if not table.startswith(plan) and not any(board in table for board in POLLING)
-    )
+    """The text of the demo's site file without its plan, and with simulated boards for those that are read all the time."""
+    tables = re.split(r"^(?=\[)", SITE_FILE.read_text("utf-8"), flags=re.MULTILINE)
+    return "".join(_quiet(table) for table in tables if not table.startswith("[[schedule"))
+
+
+def _quiet(table: str) -> str:
+    board = re.match(r"\[board\.([\w-]+)\]", table)
+    if board is None or board[1] not in POLLING:
+        return table
+    return f'[board.{board[1]}]\nlink = "simulated"\nlines = 40\n\n'
 
 
 def wide(count: int) -> Site:
