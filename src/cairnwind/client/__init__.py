@@ -8,7 +8,9 @@ for change in site.changes():
     print(change.name, change.data["state"])
 """
 
-from cairnwind.client.site import Change, Hold, Outcome, Site
+from cairnwind.client.answers import Change, Outcome
+from cairnwind.client.hold import Hold
+from cairnwind.client.site import Site
 from cairnwind.core.errors import BoardError, CallerError, Trouble
 
 __all__ = ["BoardError", "CallerError", "Change", "Hold", "Outcome", "Site", "Trouble"]

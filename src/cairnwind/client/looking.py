@@ -1,0 +1,141 @@
+"""What is what: outputs, inputs, boards and their pins, signals, reasons, the journal."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+from urllib.parse import quote
+
+from cairnwind.client.wire import Wire
+from cairnwind.core.errors import CallerError
+
+
+class Looking(Wire):
+    """What is so."""
+
+    def facts(self) -> dict[str, Any]:
+        """The site as a whole: name, time zone, all-stop, lockouts."""
+        return self._get("/site")
+
+    def outputs(self) -> list[dict[str, Any]]:
+        """Every output, from wish to pin."""
+        return self._rows("/outputs")
+
+    def output(self, name: str) -> dict[str, Any]:
+        """One output."""
+        return self._get(f"/outputs/{quote(name, safe='')}")
+
+    def inputs(self) -> list[dict[str, Any]]:
+        """Every input."""
+        return self._rows("/inputs")
+
+    def input(self, name: str) -> dict[str, Any]:
+        """One input: what its line shows, and what counts."""
+        return self._get(f"/inputs/{quote(name, safe='')}")
+
+    def boards(self) -> list[dict[str, Any]]:
+        """Every board and the health of its link."""
+        return self._rows("/boards")
+
+    def board(self, name: str) -> dict[str, Any]:
+        """One board, with the rate and the errors of its link."""
+        return self._get(f"/boards/{quote(name, safe='')}")
+
+    def pins(self, board: str) -> list[dict[str, Any]]:
+        """Every position of a board, or every line: numbers of both kinds, what it can, who uses it, its level."""
+        return self._rows(f"/boards/{quote(board, safe='')}/pins")
+
+    def traffic(self, board: str, *, after: int = 0) -> dict[str, Any]:
+        """What went over a board's link after frame ``after``, as far as it is kept: ``frames``, rate, errors."""
+        found: dict[str, Any] = self.call(
+            "GET", f"/boards/{quote(board, safe='')}/traffic", params={"after": after}
+        )
+        return found
+
+    def try_pin(self, pin: str, mode: str, *, lease: str = "2 s", **how: str) -> dict[str, Any]:
+        """Try a pin like 'shelf:J2-9' that nobody owns; call it again within ``lease`` to go on, and to read.
+
+        ``mode``: output (``level``), pwm (``frequency``, ``duty``), tone (``frequency``), input and count
+        (``pull``), analogue. On a pin of an output with PWM, pwm tries another frequency and duty live.
+        """
+        found: dict[str, Any] = self.call("PUT", self._trial(pin), {"mode": mode, "lease": lease, **how})
+        return found
+
+    def end_try(self, pin: str) -> None:
+        """Let a tried pin go, before its lease does."""
+        self.call("DELETE", self._trial(pin))
+
+    def pretend(self, input: str, state: str) -> None:
+        """Work an input of a simulated board: its word for a state, or volts."""
+        analogue = next(
+            (each["kind"] == "analogue" for each in self.inputs() if each["name"] == input), False
+        )
+        self.call(
+            "PUT", f"/inputs/{quote(input, safe='')}/simulated", {"volts" if analogue else "state": state}
+        )
+
+    def _trial(self, pin: str) -> str:
+        board, colon, place = pin.partition(":")
+        if not colon:
+            raise CallerError("bad-value", f"'{pin}' is not a pin.", "Write board:J2-9 or board:line-41.")
+        return f"/boards/{quote(board, safe='')}/pins/{quote(place, safe='')}/trial"
+
+    def signals(
+        self, names: list[str] | None = None, *, seconds: float = 30, after: int | None = None
+    ) -> dict[str, Any]:
+        """What signals have done lately: times in microseconds UTC, values, hertz. Without names: what there is."""
+        params: dict[str, Any] = {"names": ",".join(names or []), "seconds": f"{seconds:g}"}
+        if after is not None:
+            params["after"] = after
+        found: dict[str, Any] = self.call("GET", "/signals", params=params)
+        return found
+
+    def export(self, names: list[str], form: str, *, seconds: float = 30) -> str:
+        """The same as a file: ``form`` 'vcd' (IEEE 1364) or 'csv'."""
+        params = {"names": ",".join(names), "seconds": f"{seconds:g}"}
+        found: str = self.call("GET", f"/signals.{form}", params=params, text=True)
+        return found
+
+    def curve(self, output: str) -> dict[str, Any]:
+        """How a lamp or a fan answers its level: level, duty and the timer's count."""
+        return self._get(f"/outputs/{quote(output, safe='')}/curve")
+
+    def why(self, output: str, at: str | None = None) -> dict[str, Any]:
+        """Why an output is as it is, or was at a time: sentence, steps, remedy."""
+        then = f"?at={quote(at, safe='')}" if at else ""
+        return self._get(f"/outputs/{quote(output, safe='')}/why{then}")
+
+    def journal(
+        self,
+        subject: str | None = None,
+        *,
+        limit: int = 100,
+        before: int | None = None,
+        after: int | None = None,
+        kind: str | None = None,
+        source: str | None = None,
+        begin: str | None = None,
+        end: str | None = None,
+    ) -> list[dict[str, Any]]:
+        """Rows of the journal: the newest first, or those after ``after`` in their order.
+
+        Only those of a ``subject``, a ``kind`` ('command', 'change', 'input', 'plan' …), a ``source`` (part of who
+        commanded it), or from ``begin`` up to before ``end`` (RFC 3339, or a date in the site's zone).
+        """
+        asked = {
+            "subject": subject, "limit": limit, "before": before, "after": after, "kind": kind, "source": source, "from": begin, "to": end,
+        }  # fmt: skip
+        rows: list[dict[str, Any]] = self.call(
+            "GET", "/journal", params={name: value for name, value in asked.items() if value is not None}
+        )["rows"]
+        return rows
+
+    def journal_of(self, **which: Any) -> Iterator[dict[str, Any]]:
+        """All rows in rising order, as many as there are; ``which`` is as for `journal`."""
+        last = 0
+        while True:
+            rows = self.journal(limit=1000, after=last, **which)
+            yield from rows
+            if len(rows) < 1000:
+                return
+            last = rows[-1]["sequence"]
