@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from cairnwind.cli import exits
-from cairnwind.cli.main import _names, _site, as_json, main
+from cairnwind.cli.main import as_json, main, names_of, site_of
 from cairnwind.core.errors import CallerError, Trouble
 
 if TYPE_CHECKING:
@@ -25,7 +25,7 @@ MOVING = ("motor", "heater", "lock")
 
 
 @main.command()
-@click.argument("board", required=False, shell_complete=_names("board"))
+@click.argument("board", required=False, shell_complete=names_of("board"))
 @click.option("--learn", metavar="NAME", help="Make a map of this name, one line at a time.")
 @click.option(
     "--watching",
@@ -43,7 +43,7 @@ def pins(
     """The pins of BOARD, or of all boards: both numbers, what they can, who uses them, what they are at."""
     from cairnwind.cli import show_pins
 
-    site = _site(ctx)
+    site = site_of(ctx)
     boards = [site.board(board)] if board else [site.board(each["name"]) for each in site.boards()]
     if learn:
         if len(boards) != 1:
@@ -93,7 +93,7 @@ def try_(
     from cairnwind.core.quantities import NS, duration
 
     asked = _how(mode, how)
-    site = _site(ctx)
+    site = site_of(ctx)
     end = time.monotonic() + (duration(lasting) / NS if lasting else 1e9)
     shown = ""
     try:
@@ -147,7 +147,7 @@ def _how(mode: str, words: tuple[str, ...]) -> dict[str, str]:
 
 
 @main.command()
-@click.argument("name", required=False, shell_complete=_names("output, board"))
+@click.argument("name", required=False, shell_complete=names_of("output, board"))
 @click.option("--step", default="500 ms", show_default=True, help="Time of each on and of each off.")
 @click.option(
     "--dwell", default="3 s", show_default=True, help="Time for each output when walking through a board."
@@ -162,7 +162,7 @@ def identify(
     from cairnwind.cli import show
     from cairnwind.core.quantities import NS, duration
 
-    site = _site(ctx)
+    site = site_of(ctx)
     pause, stay = duration(step) / NS, duration(dwell) / NS
     if name is None:
         _tell_inputs(site)
@@ -225,12 +225,12 @@ def _tell_inputs(site: Site) -> None:
 
 
 @main.command()
-@click.argument("input", shell_complete=_names("input"))
+@click.argument("input", shell_complete=names_of("input"))
 @click.argument("how", nargs=-1, required=True)
 @click.pass_context
 def pretend(ctx: click.Context, input: str, how: tuple[str, ...]) -> None:
     """Work INPUT of a simulated board: one of its two words, or volts. Real boards are worked by hand."""
-    _site(ctx).pretend(input, " ".join(how))
+    site_of(ctx).pretend(input, " ".join(how))
     click.echo(f"{input} is pretended to be {' '.join(how)}.")
 
 

@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 import click
 from rich.table import Table
 
-from cairnwind.cli.main import _names, _site, as_json, main
+from cairnwind.cli.main import as_json, main, names_of, site_of
 from cairnwind.core.errors import CallerError
 
 ROLES = ("watch", "operate", "keep")
@@ -54,7 +54,7 @@ def new(ctx: click.Context, /, name: str, role: str, as_json: bool, **limits: An
     """Make a key. Its text is shown once, and kept nowhere."""
     from cairnwind.cli import show
 
-    text = _site(ctx).new_key(name, role, **_asked(**limits))
+    text = site_of(ctx).new_key(name, role, **_asked(**limits))
     if as_json:
         show.emit({"name": name, "role": role, "key": text})
         return
@@ -75,7 +75,7 @@ def pair(ctx: click.Context, /, name: str, role: str, as_json: bool, **limits: A
     """Make a link, also as a QR code, that signs one phone or browser in with a key of its own, within 5 minutes."""
     from cairnwind.cli import show
 
-    found = _site(ctx).pair(name, role, **_asked(**limits))
+    found = site_of(ctx).pair(name, role, **_asked(**limits))
     if as_json:
         show.emit(found)
         return
@@ -110,7 +110,7 @@ def list_keys(ctx: click.Context, as_json: bool) -> None:
     """Every key: what it may, and when it was used last. Never its text."""
     from cairnwind.cli import show
 
-    site = _site(ctx)
+    site = site_of(ctx)
     found = site.keys()
     if as_json:
         show.emit(found)
@@ -134,14 +134,14 @@ def _good(key: dict[str, Any]) -> str:
 
 
 @key.command()
-@click.argument("name", shell_complete=_names("key"))
+@click.argument("name", shell_complete=names_of("key"))
 @as_json
 @click.pass_context
 def revoke(ctx: click.Context, name: str, as_json: bool) -> None:
     """End the key of NAME at once, with the browsers that are signed in by it and the streams that are open."""
     from cairnwind.cli import show
 
-    _site(ctx).revoke(name)
+    site_of(ctx).revoke(name)
     show.emit({"revoked": name}) if as_json else click.echo(
         f"The key of '{name}' has ended, with its sessions and streams."
     )
@@ -155,7 +155,7 @@ def sessions(ctx: click.Context, end: str | None, as_json: bool) -> None:
     """Browsers that are signed in; --end signs one out."""
     from cairnwind.cli import show
 
-    site = _site(ctx)
+    site = site_of(ctx)
     if end:
         site.end_session(end)
         show.emit({"ended": end}) if as_json else click.echo(f"Session {end} has ended.")
@@ -191,7 +191,7 @@ def link(ctx: click.Context, as_json: bool) -> None:
     """A link that signs a browser in to the console, once, within 15 minutes."""
     from cairnwind.cli import show
 
-    found = _site(ctx).sign_in_link()
+    found = site_of(ctx).sign_in_link()
     show.emit({"link": found}) if as_json else click.echo(found)
 
 

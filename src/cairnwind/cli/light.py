@@ -14,7 +14,7 @@ from rich.table import Table
 from rich.text import Text
 
 from cairnwind.cli import draw, exits, show
-from cairnwind.cli.main import _names, _report, _site, an_output, as_json, main
+from cairnwind.cli.main import an_output, as_json, main, names_of, report, site_of
 from cairnwind.core.errors import CallerError
 from cairnwind.core.quantities import NS, duration
 
@@ -31,7 +31,7 @@ def _out() -> Console:
 
 @main.command(context_settings={"ignore_unknown_options": True})
 @click.argument("kind", type=click.Choice(KINDS))
-@click.argument("outputs", nargs=-1, required=True, shell_complete=_names("output"))
+@click.argument("outputs", nargs=-1, required=True, shell_complete=names_of("output"))
 @click.option("--from", "start", metavar="SETTING", help="ramp: where it begins (else what it is at).")
 @click.option(
     "--to", metavar="SETTING", multiple=True, help="ramp: where it leads. sequence: a step; give several."
@@ -76,7 +76,7 @@ def run(
     cairnwind run sequence shelf-colour --to coral --to teal --over 2s --wait 1s --times 3
     """
     program = _program(kind, given)
-    site = _site(ctx)
+    site = site_of(ctx)
     if preview:
         found = [
             site.preview(name, program, place=place, of=len(outputs)) for place, name in enumerate(outputs)
@@ -170,7 +170,7 @@ def _height(setting: dict[str, Any]) -> float:
     "--on",
     "output",
     metavar="OUTPUT",
-    shell_complete=_names("output"),
+    shell_complete=names_of("output"),
     help="The sounder; without it the only one there is.",
 )
 @click.option("--midi", type=click.Path(dir_okay=False), help="Play one voice of a MIDI file.")
@@ -238,13 +238,13 @@ def play(
     if wav is not None:
         _wav(ctx, form, wav, as_json)
         return
-    site = _site(ctx)
+    site = site_of(ctx)
     output = output or _only_sounder(site)
     if len(tune) == 1 and tune[0] in {each["name"] for each in site.tunes()}:
         form = tune[0]
     outcome = site.run(output, form)[0]
     if as_json or sweep is None or outcome.outcome != "driving":
-        _report(ctx, outcome, as_json)
+        report(ctx, outcome, as_json)
         return
     _follow_sweep(site, output, sweep, duration(over, longest=600) / NS)
 
@@ -314,7 +314,7 @@ def _wav(ctx: click.Context, form: dict[str, Any], path: str, as_json: bool) -> 
 @click.pass_context
 def steer(ctx: click.Context, pad: str, x: float, y: float, lasting: str, as_json: bool) -> None:
     """Hold PAD at X (across) and Y (along), -100 to 100 each, for a while: two motors are driven by it."""
-    site = _site(ctx)
+    site = site_of(ctx)
     end = time.monotonic() + duration(lasting, longest=60) / NS
     found: dict[str, Any] = {}
     try:
@@ -440,7 +440,7 @@ def _fit(form: dict[str, Any]) -> None:
 @click.option(
     "--beside",
     metavar="OUTPUT",
-    shell_complete=_names("output"),
+    shell_complete=names_of("output"),
     help="A lamp beside it that stays full, to compare with.",
 )
 @click.pass_context
@@ -450,7 +450,7 @@ def compare(ctx: click.Context, output: str, beside: str | None) -> None:
     It shows full and a candidate in turn (or beside another lamp); you say whether the candidate is darker or
     brighter than half. Six answers are enough. Nothing is changed: copy the line into the site file.
     """
-    site = _site(ctx)
+    site = site_of(ctx)
     low, high = 0.0, 100.0
     middle = 18.4
     names = [name for name in (output, beside) if name]

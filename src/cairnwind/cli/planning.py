@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from cairnwind.cli.main import _site, as_json, main
+from cairnwind.cli.main import as_json, main, site_of
 from cairnwind.core.errors import CallerError, Trouble
 
 MOST_CALENDAR = 2 << 20
@@ -29,7 +29,7 @@ def plan(ctx: click.Context, as_json: bool) -> None:
 
     from cairnwind.cli import show
 
-    site = _site(ctx)
+    site = site_of(ctx)
     found = site.plan()
     if as_json:
         show.emit(found)
@@ -76,7 +76,7 @@ def day_time(text: str, zone: ZoneInfo) -> str:
 def _schedule_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     try:
         return [
-            each["name"] for each in _site(ctx).plan()["schedules"] if each["name"].startswith(incomplete)
+            each["name"] for each in site_of(ctx).plan()["schedules"] if each["name"].startswith(incomplete)
         ]
     except Trouble:
         return []
@@ -121,7 +121,7 @@ def add(
         "for_": lasting,
     }
     facts |= {key: list(value) if isinstance(value, tuple) else value for key, value in more.items() if value}
-    _tell(_site(click.get_current_context()).add_schedule(**facts), as_json)
+    _tell(site_of(click.get_current_context()).add_schedule(**facts), as_json)
 
 
 @plan.command()
@@ -130,7 +130,7 @@ def add(
 @click.pass_context
 def drop(ctx: click.Context, schedule: str, as_json: bool) -> None:
     """Take a schedule off the plan; says how to add it again."""
-    site = _site(ctx)
+    site = site_of(ctx)
     was = next((each for each in site.plan()["schedules"] if each["name"] == schedule), None)
     form = site.drop_schedule(schedule)
     _tell(form, as_json)
@@ -150,7 +150,7 @@ def drop(ctx: click.Context, schedule: str, as_json: bool) -> None:
 @click.pass_context
 def enable(ctx: click.Context, schedule: str, as_json: bool) -> None:
     """Let a schedule count again."""
-    _tell(_site(ctx).enable(schedule), as_json)
+    _tell(site_of(ctx).enable(schedule), as_json)
 
 
 @plan.command()
@@ -159,7 +159,7 @@ def enable(ctx: click.Context, schedule: str, as_json: bool) -> None:
 @click.pass_context
 def disable(ctx: click.Context, schedule: str, as_json: bool) -> None:
     """Let a schedule not count until it is enabled."""
-    _tell(_site(ctx).enable(schedule, False), as_json)
+    _tell(site_of(ctx).enable(schedule, False), as_json)
 
 
 @plan.command()
@@ -168,7 +168,7 @@ def disable(ctx: click.Context, schedule: str, as_json: bool) -> None:
 @click.pass_context
 def skip(ctx: click.Context, schedule: str, as_json: bool) -> None:
     """Leave out the next time of a schedule."""
-    _tell(_site(ctx).skip(schedule), as_json)
+    _tell(site_of(ctx).skip(schedule), as_json)
 
 
 @plan.command(name="now")
@@ -177,7 +177,7 @@ def skip(ctx: click.Context, schedule: str, as_json: bool) -> None:
 @click.pass_context
 def run_now(ctx: click.Context, schedule: str, as_json: bool) -> None:
     """Run a schedule now, for as long as it usually lasts."""
-    _tell(_site(ctx).run_now(schedule), as_json)
+    _tell(site_of(ctx).run_now(schedule), as_json)
 
 
 def _tell(form: dict[str, Any], as_json: bool) -> None:
@@ -197,7 +197,7 @@ def timers(ctx: click.Context, as_json: bool) -> None:
 
     from cairnwind.cli import show
 
-    site = _site(ctx)
+    site = site_of(ctx)
     found = site.timers()
     if as_json:
         show.emit(found)
@@ -224,7 +224,7 @@ def timers(ctx: click.Context, as_json: bool) -> None:
 @click.pass_context
 def extend(ctx: click.Context, number: int, time: tuple[str, ...], as_json: bool) -> None:
     """Put timer NUMBER off by TIME, or let what ends by time last longer: 'cairnwind timers extend 17 10 min'."""
-    _tell(_site(ctx).extend(number, " ".join(time)), as_json)
+    _tell(site_of(ctx).extend(number, " ".join(time)), as_json)
 
 
 @timers.command()
@@ -233,7 +233,7 @@ def extend(ctx: click.Context, number: int, time: tuple[str, ...], as_json: bool
 @click.pass_context
 def cancel(ctx: click.Context, number: int, as_json: bool) -> None:
     """Cancel timer NUMBER; what ends by time is released."""
-    _tell(_site(ctx).cancel(number), as_json)
+    _tell(site_of(ctx).cancel(number), as_json)
 
 
 # --- calendars and records ------------------------------------------------------------------------------------
@@ -252,7 +252,7 @@ def calendar(ctx: click.Context, file: str | None, link: bool, as_json: bool) ->
     """The plan as a calendar (.ics): printed, written to FILE, or as an address to subscribe to."""
     from cairnwind.cli import show
 
-    site = _site(ctx)
+    site = site_of(ctx)
     if link:
         address = site.calendar_link()
         show.emit({"link": address}) if as_json else click.echo(address)
@@ -281,7 +281,7 @@ def take(ctx: click.Context, file: str, dry: bool, as_json: bool) -> None:
             f"{file} has {Path(file).stat().st_size >> 20} MB.",
             "At most 2 MB; export fewer events.",
         )
-    found = _site(ctx).take_calendar(Path(file).read_bytes(), dry=dry)
+    found = site_of(ctx).take_calendar(Path(file).read_bytes(), dry=dry)
     if as_json:
         show.emit(found)
         return
@@ -319,7 +319,7 @@ def records(
 
     from cairnwind.cli import show
 
-    site = _site(ctx)
+    site = site_of(ctx)
     zone = ZoneInfo(site.facts()["timezone"])
     found: Any = site.usage(begin, end) if name is None else site.readings(name, begin, end)
     rows = found if name is None else found["rows"]

@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from cairnwind.cli.main import _complain, _site, as_json, main
+from cairnwind.cli.main import as_json, complain, main, site_of
 from cairnwind.core.errors import BoardError, CallerError, Trouble
 
 if TYPE_CHECKING:
@@ -35,7 +35,7 @@ def do(ctx: click.Context, phrase: tuple[str, ...], dry: bool, as_json: bool) ->
     The language is in docs/phrases.md. Everything can be said in several ways; the answer shows how it was
     understood. Where a phrase may mean two things it is not done, and both are named.
     """
-    site = _site(ctx)
+    site = site_of(ctx)
     if phrase:
         _say(site, " ".join(phrase), dry=dry, as_json=as_json)
         return
@@ -52,9 +52,9 @@ def do(ctx: click.Context, phrase: tuple[str, ...], dry: bool, as_json: bool) ->
             else:
                 _say(site, line, dry=dry, as_json=as_json)
         except ValueError:
-            _complain(CallerError("bad-value", "A quotation mark is not closed.", "Close it, and try again."))
+            complain(CallerError("bad-value", "A quotation mark is not closed.", "Close it, and try again."))
         except Trouble as error:
-            _complain(error)
+            complain(error)
         except click.UsageError as error:
             click.echo(f"{click.style('error', fg='red')}: {error.format_message()}", err=True)
         except (click.exceptions.Exit, SystemExit):

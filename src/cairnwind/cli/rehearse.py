@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from cairnwind.cli.main import _site, as_json, main
+from cairnwind.cli.main import as_json, main, site_of
 from cairnwind.core.errors import CallerError
 from cairnwind.core.quantities import NS, duration
 
@@ -104,7 +104,7 @@ def _subject(ctx: click.Context, site_file: str | None) -> tuple[Site, dict[str,
 
     if site_file is not None:
         return read_site(site_file), None
-    kit = _site(ctx).kit()
+    kit = site_of(ctx).kit()
     return read_text(kit["site_file"], "the service's site file"), kit
 
 
@@ -180,7 +180,7 @@ def _rows(ctx: click.Context, begin: int, end: int) -> Iterator[tuple[int, str, 
     def stamp(wall: int) -> str:
         return datetime.fromtimestamp(wall // NS, UTC).isoformat()
 
-    for row in _site(ctx).journal_of(begin=stamp(begin), end=stamp(end)):
+    for row in site_of(ctx).journal_of(begin=stamp(begin), end=stamp(end)):
         yield (
             int(datetime.fromisoformat(row["at"]).timestamp() * 1000) * 10**6,
             row["kind"],

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 from rich.table import Table
 
-from cairnwind.cli.main import _site, as_json, main
+from cairnwind.cli.main import as_json, main, site_of
 
 if TYPE_CHECKING:
     from cairnwind.client import Site
@@ -24,7 +24,7 @@ def remotes(ctx: click.Context, as_json: bool) -> None:
     """The ways in and out that the site file asks for, and how they fare. Their wire: cairnwind watch --link NAME."""
     from cairnwind.cli import show
 
-    found = _site(ctx).remotes()
+    found = site_of(ctx).remotes()
     if as_json:
         show.emit(found)
         return

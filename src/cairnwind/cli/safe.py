@@ -8,7 +8,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from cairnwind.cli.main import _report, _site, an_output, as_json, main
+from cairnwind.cli.main import an_output, as_json, main, report, site_of
 
 by_whom = click.option("--by", "by", metavar="NAME", help="Who does it; asked for if it is not said.")
 
@@ -33,7 +33,7 @@ def rules(ctx: click.Context, name: str | None, as_json: bool) -> None:
 
     from cairnwind.cli import show
 
-    found = _site(ctx).rules()
+    found = site_of(ctx).rules()
     if name is not None:
         found = [each for each in found if name == each["name"] or name in each["outputs"]]
     if as_json:
@@ -63,7 +63,7 @@ def ask(ctx: click.Context, question: tuple[str, ...], as_json: bool) -> None:
     """
     from cairnwind.cli import show
 
-    found = _site(ctx).ask(" ".join(question))
+    found = site_of(ctx).ask(" ".join(question))
     if as_json:
         show.emit(found)
     else:
@@ -82,7 +82,7 @@ def reset(ctx: click.Context, trip: str | None, by: str | None, as_json: bool) -
     """Reset TRIP once its cause is gone, by name. Without TRIP: what has tripped."""
     from cairnwind.cli import show
 
-    site = _site(ctx)
+    site = site_of(ctx)
     if trip is None:
         found = site.trips()
         if as_json:
@@ -109,7 +109,7 @@ def alarms(ctx: click.Context, alarm: str | None, acknowledge: bool, by: str | N
     """Alarms that were raised; with --acknowledge, ALARM has been heard by somebody with a name."""
     from cairnwind.cli import show
 
-    site = _site(ctx)
+    site = site_of(ctx)
     if acknowledge:
         if alarm is None:
             raise click.UsageError("Which alarm? Give its name before --acknowledge.")
@@ -142,7 +142,7 @@ def alarms(ctx: click.Context, alarm: str | None, acknowledge: bool, by: str | N
 @click.pass_context
 def resume(ctx: click.Context, reflex: str, as_json: bool) -> None:
     """Let a suspended REFLEX work again."""
-    _say(ctx, _site(ctx).resume(reflex), as_json)
+    _say(ctx, site_of(ctx).resume(reflex), as_json)
 
 
 @main.command()
@@ -150,7 +150,7 @@ def resume(ctx: click.Context, reflex: str, as_json: bool) -> None:
 @click.pass_context
 def reload(ctx: click.Context, as_json: bool) -> None:
     """Have the service read its site file anew. On any mistake in it everything stays as it was."""
-    _say(ctx, _site(ctx).reload(), as_json)
+    _say(ctx, site_of(ctx).reload(), as_json)
 
 
 @main.command()
@@ -160,7 +160,7 @@ def reload(ctx: click.Context, as_json: bool) -> None:
 @click.pass_context
 def attest(ctx: click.Context, output: str, by: str | None, as_json: bool) -> None:
     """Say that OUTPUT, which nobody can ask, was seen to be off; others that it excludes may go on then."""
-    _report(ctx, _site(ctx).attest(output, _who(by)), as_json)
+    report(ctx, site_of(ctx).attest(output, _who(by)), as_json)
 
 
 @main.command("open")
@@ -174,7 +174,7 @@ def open_(ctx: click.Context, output: str, as_json: bool) -> None:
         if sys.stdin.isatty()
         else sys.stdin.readline().strip()
     )
-    _report(ctx, _site(ctx).open(output, str(code)), as_json)
+    report(ctx, site_of(ctx).open(output, str(code)), as_json)
 
 
 @main.command()
@@ -205,7 +205,7 @@ def code(
     """Passcodes of a guarded OUTPUT: who has one, and when it is good. Codes are never shown."""
     from cairnwind.cli import show
 
-    site = _site(ctx)
+    site = site_of(ctx)
     if (give or drop) and owner is None:
         raise click.UsageError("Whose code? Give the owner's name.")
     if give:

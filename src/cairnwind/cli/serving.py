@@ -1,0 +1,218 @@
+"""Commands that need no service: to start one, for a site or for the demo, and to check a site file."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import click
+
+from cairnwind.cli import exits
+from cairnwind.cli.main import as_json, main, wrap
+
+
+def _state_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    command = click.option(
+        "--port", type=click.IntRange(0, 65535), help="Port to listen on; 0 takes a free one."
+    )(command)
+    return click.option("--state", metavar="DIR", help="Where the service keeps its state.")(command)
+
+
+@main.command()
+@click.argument("site_file", type=click.Path(dir_okay=False))
+@_state_options
+@click.option(
+    "--muted", is_flag=True, help="Drive and read nothing: for trying a site out before its loads are wired."
+)
+@as_json
+@click.pass_context
+def serve(
+    ctx: click.Context, site_file: str, state: str | None, port: int | None, muted: bool, as_json: bool
+) -> None:
+    """Serve the site of SITE_FILE until Ctrl-C or SIGTERM."""
+    _serve(ctx, Path(site_file), state, port, demo=False, as_json=as_json, muted=muted)
+
+
+@main.command()
+@_state_options
+@click.option(
+    "--broker",
+    default="",
+    metavar="URL",
+    help="A message broker, mqtt://127.0.0.1:1883: adds a board behind it.",
+)
+@click.option(
+    "--voice", is_flag=True, help="With a simulated voice assistant: type what you would say to it."
+)
+@as_json
+@click.pass_context
+def demo(
+    ctx: click.Context, state: str | None, port: int | None, broker: str, voice: bool, as_json: bool
+) -> None:
+    """Serve the demo site: a made-up pottery studio on simulated boards."""
+    _serve(ctx, None, state, port, demo=True, as_json=as_json, broker=broker, voice=voice)
+
+
+def _serve(
+    ctx: click.Context,
+    site_file: Path | None,
+    state: str | None,
+    port: int | None,
+    *,
+    demo: bool,
+    as_json: bool,
+    broker: str = "",
+    muted: bool = False,
+    voice: bool = False,
+) -> None:
+    from cairnwind import folder
+    from cairnwind.cli import show
+    from cairnwind.service.serve import Service, run
+    from cairnwind.site import read_site
+
+    box = None
+    if site_file is None:
+        from cairnwind import demo as saltmarsh
+
+        site, box = saltmarsh.site(broker)
+    else:
+        site = read_site(site_file)
+    if muted:
+        from cairnwind.boards import link
+
+        site = link.muted(site)
+    path = (
+        state
+        or ctx.obj["state"]
+        or os.environ.get("CAIRNWIND_STATE")
+        or folder.default(folder.DEMO if demo else "cairnwind")
+    )
+    service = Service(site, folder.Folder(path), port)
+    service.discoverable = voice
+    terminal = sys.stdout.isatty()
+    log_file = str(service.folder.path / "service.log") if terminal or demo else None
+    world = None
+    if demo:
+        from cairnwind.demo.world import World
+
+        world = World(site, service.pins.links, box)
+
+    def started(service: Service) -> None:
+        if demo:
+            for key in ("crane controller", "hall tablet", *(["broker"] if broker else [])):
+                service.keys.ensure(key, "operate")
+        if as_json:
+            show.emit({"site": site.name, "url": service.url, "state": str(service.folder.path)})
+            sys.stdout.flush()
+            return
+        click.echo(
+            f"{click.style(site.name, bold=True)}{': a made-up site on simulated boards; nothing real is switched.' if demo else ''}\n"
+        )
+        if demo or terminal:
+            click.echo(f"  console   {service.sign_in_link()}")
+            click.echo("            (signs in once, within 15 minutes; another: cairnwind key link)")
+        else:
+            click.echo(f"  console   {service.url}")
+        click.echo(f"  state     {service.folder.path}")
+        if service.certificate is not None:
+            from cairnwind.service.tls import fingerprint
+
+            click.echo(f"  certificate, SHA-256\n            {fingerprint(service.certificate)}")
+        elif service.abroad:
+            click.echo(
+                click.style("  plain     keys and commands cross the network unprotected", fg="yellow")
+            )
+        if muted:
+            click.echo(
+                click.style(
+                    "  muted     nothing is driven; inputs are worked with: cairnwind pretend", fg="yellow"
+                )
+            )
+        prefix = _own_name() + (f" --state {service.folder.path}" if state else "")
+        click.echo(f"  try       {prefix} look")
+        click.echo("  stop      Ctrl-C: every output goes to safe first\n")
+        sys.stdout.flush()
+        if voice:
+            from cairnwind.cli import remotes
+
+            remotes.listen_to_voice(service)
+
+    def ended(left: list[str]) -> None:
+        if world is not None:
+            world.end()
+        total = len(site.outputs)
+        if as_json:
+            show.emit({"outputs": total, "not_confirmed_safe": left})
+            return
+        click.echo(
+            f"\nStopped: {total - len(left)} of {total} outputs confirmed safe. A new start finds everything as it was left."
+        )
+        for name in left[:20]:
+            click.echo(f"  {name} was not confirmed safe: look at it.", err=True)
+        if len(left) > 20:
+            click.echo(f"  and {len(left) - 20} more: see the log.", err=True)
+
+    ctx.exit(run(service, started, ended, log_file))
+
+
+def _own_name() -> str:
+    """How this command is called from here: by its name where the shell would find it, else by its path."""
+    import shutil
+
+    found = shutil.which("cairnwind")
+    if found is not None and os.path.realpath(found) == os.path.realpath(sys.argv[0]):
+        return "cairnwind"
+    return os.path.relpath(sys.argv[0])
+
+
+@main.command()
+@click.argument("site_file", type=click.Path(dir_okay=False))
+@as_json
+@click.pass_context
+def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
+    """Read and check SITE_FILE without serving it; shows all its errors at once."""
+    from dataclasses import asdict
+
+    from cairnwind.cli import show
+    from cairnwind.site import SiteFileError, check_site
+
+    try:
+        site, warnings, answers = check_site(site_file)
+    except SiteFileError as error:
+        if as_json:
+            show.emit(
+                {"file": site_file, "good": False, "findings": [asdict(found) for found in error.findings]}
+            )
+            ctx.exit(exits.code(error.code))
+        raise
+    if as_json:
+        told = [asdict(found) for found in warnings.findings]
+        asked = [each._asdict() for each in answers]
+        show.emit({"file": site_file, "good": True, "findings": [], "warnings": told, "answers": asked})
+        return
+    if warnings.findings:
+        click.echo("\n".join(wrap(line) for line in warnings.shown().split("\n")) + "\n", err=True)
+        count = len(warnings.findings)
+        click.echo(
+            f"{click.style('warning', fg='yellow')}: {count} {'thing' if count == 1 else 'things'} to look at; the file can be served as it is.",
+            err=True,
+        )
+    click.echo(
+        f"{site_file} is good: {site.name}, {len(site.boards)} boards, {len(site.outputs)} outputs, {len(site.inputs)} inputs."
+    )
+    if answers:
+        count_of = {
+            verdict: sum(each.verdict == verdict for each in answers)
+            for verdict in ("found", "excluded", "not decided")
+        }
+        click.echo(
+            f"Rules: {len(answers)} questions asked; {count_of['found']} faults found, {count_of['excluded']} excluded, {count_of['not decided']} not decided."
+        )
+    for each in answers:
+        if each.verdict == "not decided":
+            click.echo(
+                f"  not decided of {each.kind} '{each.rule}': {each.question} {each.what or 'There are too many states to look at.'}"
+            )
