@@ -6,7 +6,7 @@ import os
 import re
 import subprocess
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -350,6 +350,20 @@ def test_a_key_ends_at_once_with_its_streams_and_the_last_keeper_stays(
     assert site.sessions() == []
     with pytest.raises(CallerError, match="last key with the role keep"):
         site.revoke("first key")
+    # one that is looked up in the same moment is not remembered beyond its end
+    keys, reader = running.service.keys, running.service.runtime.reader
+    for look in ("key", "key_named"):
+        text, real = site.new_key(look, "watch"), getattr(reader, look)
+
+        def slow(asked: str, look: str = look, real: Callable[[str], Any] = real) -> Any:
+            found = real(asked)
+            monkeypatch.setattr(reader, look, real)
+            keys.revoke(look)
+            return found
+
+        monkeypatch.setattr(reader, look, slow)
+        keys.by_key(text) if look == "key" else keys.named(look)
+        assert (keys.by_key(text), keys.named(look)) == (None, None)
 
 
 def test_a_way_back_in_for_who_has_the_folder(running: Running) -> None:

@@ -64,10 +64,14 @@ class Keys:
         self._named: dict[str, Key | None] = {}
         self._proven: set[str] = set()
         """Hashes of secrets that were found good since the start."""
+        self._ended: set[str] = set()
+        """Hashes of sessions that were ended since the start: a stream may just have been opening."""
         self._links: dict[str, Link] = {}
         self._wrong: dict[tuple[str, str], tuple[int, float]] = {}
         """By (kind, where from): how many wrong ones, and until when there is a wait (monotonic seconds)."""
         self._noted: dict[tuple[str, str], int] = {}
+        self._age = 0
+        """Grows with every change of the list: what was read before one is not remembered after it."""
         self._lock = threading.Lock()
         self.expel: Callable[[Callable[[Who], bool]], None] = lambda _: None
         """Ends open streams of whom this is true. Set by who has them."""
@@ -102,11 +106,13 @@ class Keys:
 
     def named(self, name: str) -> Key | None:
         """The key of this name, for remotes that carry one; whether it is good now is for `good` to say."""
-        if name not in self._named:
-            if len(self._named) >= MOST_CACHED:
-                self._named.clear()
-            self._named[name] = self._reader.key_named(name)
-        return self._named[name]
+        try:
+            return self._named[name]
+        except KeyError:
+            age = self._age
+            found = self._reader.key_named(name)
+            self._remember(age, self._named, name, found)
+            return found
 
     def good(self, key: Key) -> str:
         """Why a key is not good now; empty if it is."""
@@ -122,7 +128,7 @@ class Keys:
     def still(self, who: Who) -> bool:
         """Whether an open stream may go on."""
         key = self.named(who.key)
-        return key is not None and not self.good(key)
+        return key is not None and not self.good(key) and who.session not in self._ended
 
     def note(self, key: Key, source: str, session: str = "") -> None:
         """Keep when a key was used last, to the minute."""
@@ -146,15 +152,14 @@ class Keys:
             kind = "session" if session else "key"
             if hash not in self._proven:
                 self._wait(kind, source)
+            age = self._age
             found = self._reader.session(hash, now) if session else self._reader.key(hash)
             if found is None:
                 self._proven.discard(hash)
                 self._count(kind, source)
                 return None
             self._wrong.pop((kind, source), None)
-            if len(self._known) >= MOST_CACHED:
-                self._known.clear()
-            self._known[hash] = (found, now + REMEMBER * 10**9)
+            self._remember(age, self._known, hash, (found, now + REMEMBER * 10**9))
             self._proven.add(hash)
         if found.when and (why := self.good(found)):
             raise CallerError("key", f"{why[0].upper()}{why[1:]}.", "Come back then, or use another key.")
@@ -230,9 +235,19 @@ class Keys:
         self._forget()
         self.expel(lambda who: who.key == name and not who.session)
 
+    def _remember(self, age: int, memory: dict[str, Any], name: str, found: object) -> None:
+        with self._lock:
+            if age != self._age:
+                return
+            if len(memory) >= MOST_CACHED:
+                memory.clear()
+            memory[name] = found
+
     def _forget(self) -> None:
-        self._known.clear()
-        self._named.clear()
+        with self._lock:
+            self._age += 1
+            self._known.clear()
+            self._named.clear()
 
     def _free(self, name: str, role: str) -> None:
         if not name.isprintable() or not 1 <= len(name) <= 60 or name != name.strip():
@@ -317,8 +332,9 @@ class Keys:
 
     def _end(self, hash: str) -> None:
         self._writer.put_and_wait([("no session", (hash,))])
-        self._known.pop(hash, None)
+        self._forget()
         self._proven.discard(hash)
+        self._ended.add(hash)
         self.expel(lambda who: who.session == hash)
 
 
