@@ -31,13 +31,15 @@ class Ear(HTTPServer):
     def __init__(self) -> None:
         self.heard: list[tuple[dict[str, str], bytes]] = []
         self.status = 204
+        self.dislikes: dict[str, int] = {}
+        """By kind of event: what it is answered instead."""
         ear = self
 
         class Handler(BaseHTTPRequestHandler):
             def do_POST(self) -> None:
                 body = self.rfile.read(int(self.headers["Content-Length"]))
                 ear.heard.append(({name.lower(): value for name, value in self.headers.items()}, body))
-                self.send_response(ear.status)
+                self.send_response(ear.dislikes.get(json.loads(body)["kind"], ear.status))
                 self.end_headers()
 
             def log_message(self, *args: Any) -> None:
@@ -154,6 +156,35 @@ def test_what_happens_is_told_at_least_once_in_its_order_whoever_was_away(
     assert "hook word" not in everything
     assert "mail word" not in everything
     box.controller.stop()
+
+
+def test_what_is_refused_holds_up_no_alarm_and_is_told_later(
+    told: tuple[Running, Ear, Postbox], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    running, ear, _ = told
+    for name in ("FIRST_PAUSE", "LONGEST_PAUSE"):
+        monkeypatch.setattr(f"cairnwind.remotes.outward.{name}", 0.1)
+
+    def way() -> dict[str, Any]:
+        return next(each for each in running.site.remotes() if each["name"] == "desk")
+
+    ear.dislikes = {"change": 422}
+    running.site.turn("vent", "on")
+    running.site.turn("vent", "off")
+    running.site.stop("a fire drill")
+    eventually(lambda: [each for each in ear.events() if each["kind"] == "stop"])
+    refused = sorted({each["id"] for each in ear.events() if each["kind"] == "change"})
+    assert sorted(way()["facts"]["put_aside"]) == refused
+    assert len(refused) == 2
+    assert (way()["up"], "events from" in way()["trouble"], "422" in way()["trouble"]) == (True, True, True)
+    running.again()  # they are still known after a start, which may have added one
+    assert set(way()["facts"]["put_aside"]) >= set(refused)
+    ear.dislikes, already = {}, len(ear.heard)
+    eventually(lambda: not way()["facts"]["put_aside"], within=8)
+    assert sorted(each["id"] for each in ear.events()[already:] if each["id"] in refused) == refused
+    assert way()["trouble"] == ""
+    running.again()
+    assert way()["facts"]["put_aside"] == [], "and they are told once"
 
 
 # --- being found --------------------------------------------------------------------------------------------------

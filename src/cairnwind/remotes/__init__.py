@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from cairnwind.remotes.progress import Progress
 from cairnwind.site import remotes as facts
 
 if TYPE_CHECKING:
@@ -18,22 +19,14 @@ def opened(site: Site, desk: Desk, store: Any, folder: Folder) -> list[Remote]:
     """The remotes that the site file asks for, to be started. ``store`` has a ``reader`` and a ``writer``."""
     found: list[Remote] = []
 
-    def keep(name: str, seq: int) -> None:
-        store.writer.put([("told", (name, seq))])
-
-    def done(name: str) -> int:
-        """The number of the last row that a way out is done with; of a new one, the last that there is."""
-        known: int | None = store.reader.told(name)
-        if known is None:
-            known = int(store.reader.last())
-            keep(name, known)
-        return known
+    def progress(way: str) -> Progress:
+        return Progress(way, store.reader, store.writer)
 
     if site.broker is not None and (site.broker.key or site.broker.tells):
         from cairnwind.remotes.broker import BrokerRemote
 
         beside = Path(site.source[0]).resolve().parent
-        found.append(BrokerRemote(desk, site.broker, folder.secret, beside, done("broker"), keep))
+        found.append(BrokerRemote(desk, site.broker, folder.secret, beside, progress("broker")))
     for told in site.remotes:
         match told:
             case facts.Modbus():
@@ -62,5 +55,5 @@ def opened(site: Site, desk: Desk, store: Any, folder: Folder) -> list[Remote]:
                 from cairnwind.remotes.outward import HookRemote, MailRemote
 
                 made = HookRemote if isinstance(told, facts.Hook) else MailRemote
-                found.append(made(desk, told, done(told.name), keep, folder.secret))
+                found.append(made(desk, told, progress(told.name), folder.secret))
     return found

@@ -23,7 +23,8 @@ from cairnwind.boards.facts import Broker
 from cairnwind.boards.mqtt import Connection, slug
 from cairnwind.core.errors import BoardError, CallerError
 from cairnwind.remotes.desk import Desk
-from cairnwind.remotes.outward import ANSWER_WITHIN, Outward, kind_of
+from cairnwind.remotes.outward import ANSWER_WITHIN, Attempt, Outward, kind_of
+from cairnwind.remotes.progress import Progress
 from cairnwind.remotes.remote import MapRow, Remote
 
 REMEMBERED = 1000
@@ -45,9 +46,9 @@ class BrokerRemote(Remote):
     surface = "broker"
 
     def __init__(
-        self, desk: Desk, broker: Broker, secret: Callable[[str], str], folder: Path, done: int, keep: Callable[[str, int], None]
-    ) -> None:  # fmt: skip
-        """``folder`` is the site file's; ``done`` and ``keep`` as in `Outward`."""
+        self, desk: Desk, broker: Broker, secret: Callable[[str], str], folder: Path, progress: Progress
+    ) -> None:
+        """``folder`` is the site file's."""
         super().__init__("broker", desk, [broker.key])
         if broker.authority and not Path(broker.authority).is_absolute():
             broker = _with_authority(broker, str(folder / broker.authority))
@@ -69,7 +70,7 @@ class BrokerRemote(Remote):
         self._waiting: OrderedDict[str, tuple[str, str, bytes | None, Any]] = OrderedDict()
         """By command: topic of its outcome, response topic, correlation data, id."""
         self._thread = threading.Thread(target=self._work, name="broker-remote", daemon=True)
-        self._events = Events(self, broker, done, keep, secret)
+        self._events = Events(self, broker, progress, secret)
 
     def start(self) -> None:
         """Connect, and follow what changes."""
@@ -379,19 +380,19 @@ class Events(Outward):
     """What happens, told at the broker: a part of its remote, whose wire it shares."""
 
     def __init__(
-        self, remote: BrokerRemote, told: Broker, done: int, keep: Callable[[str, int], None], secret: Callable[[str], str]
-    ) -> None:  # fmt: skip
-        super().__init__(remote.desk, told, done, keep, secret)
+        self, remote: BrokerRemote, told: Broker, progress: Progress, secret: Callable[[str], str]
+    ) -> None:
+        super().__init__(remote.desk, told, progress, secret)
         self._remote = remote
         self.traffic = remote.traffic
 
-    def tell(self, row: Any, form: dict[str, Any]) -> str:
+    def tell(self, row: Any, form: dict[str, Any]) -> Attempt:
         """One message."""
         try:
             self._remote.event(kind_of(row), form)
         except BoardError as error:
-            return error.sentence
-        return ""
+            return Attempt(error.sentence)
+        return Attempt()
 
 
 def _read(text: str, usual: str) -> dict[str, Any]:

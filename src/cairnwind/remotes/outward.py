@@ -1,8 +1,9 @@
 """Ways out: web hooks, mail, events at the broker. The journal is their queue, so that what happened is told although nobody listens just then.
 
 Each way keeps the number of the last row that it is done with. It tells the rows after that in their order, each at least
-once, with the row's number as its id; one that does not get through is tried again, with pauses that grow to minutes, and
-holds up those behind it. A way that is new begins with what happens from then on.
+once, with the row's number as its id; while nobody answers they wait, and are tried again with pauses that grow to minutes.
+What is answered with a refusal is put aside after some attempts, so that an alarm never waits behind what somebody does not
+understand; it is told again later, until it is taken. A way that is new begins with what happens from then on.
 
 A hook's request is signed as the Standard Webhooks specification has it: ``webhook-id``, ``webhook-timestamp``, and ``webhook-signature``
 (``v1,`` and the base64 of HMAC-SHA-256 over ``id.timestamp.body``, with the way's secret).
@@ -21,7 +22,7 @@ import time
 from collections.abc import Callable
 from email.message import EmailMessage
 from email.utils import format_datetime, make_msgid
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 from zoneinfo import ZoneInfo
 
 import orjson
@@ -31,6 +32,7 @@ from cairnwind import __version__
 from cairnwind.core.errors import CallerError
 from cairnwind.core.quantities import NS
 from cairnwind.remotes.desk import Desk
+from cairnwind.remotes.progress import Progress
 from cairnwind.remotes.remote import Remote
 from cairnwind.site import remotes as facts
 
@@ -40,8 +42,12 @@ TURN = 1.0
 """Seconds between looks at the journal when nothing wakes us."""
 SETTLE = 0.05
 """Seconds after a change in which its row is committed."""
-KEEP_EVERY = 500
-
+REFUSALS = 3
+"""Attempts before something that is refused is put aside; one, while anything else is."""
+MOST_REFUSED = 10
+"""Of what was put aside, when it is tried again: the others have their turn the next time."""
+LATER = (408, 425, 429)
+"""Answers of HTTP that are no refusals, although they begin with 4: too slow, too early, too much."""
 
 log = logging.getLogger("cairnwind.remotes")
 
@@ -66,19 +72,27 @@ class Which(Protocol):
         """The least that an alarm has to have."""
 
 
+class Attempt(NamedTuple):
+    """What came of telling a row."""
+
+    why: str = ""
+    """Why it did not get through; empty if it did."""
+    refused: bool = False
+    """Somebody was there and did not want it: another row may fare better."""
+
+
 class Outward(Remote):
     """A way out. What it does with a row is for `tell` to say."""
 
-    def __init__(
-        self, desk: Desk, told: Which, done: int, keep: Callable[[str, int], None], secret: Callable[[str], str]
-    ) -> None:  # fmt: skip
-        """``done`` is the number of the last row that is told; ``keep`` stores another."""
+    def __init__(self, desk: Desk, told: Which, progress: Progress, secret: Callable[[str], str]) -> None:
         super().__init__(told.name, desk)
-        self._told, self._done, self._keep, self._secret = told, done, keep, secret
-        self._skipped = 0
+        self._told, self._progress, self._secret = told, progress, secret
+        self._again_at, self._again_after = 0.0, FIRST_PAUSE
+        """When what was put aside is tried again (monotonic seconds), and the pause that comes then."""
         self._over, self._wake, self._again = threading.Event(), threading.Event(), threading.Event()
         self._thread = threading.Thread(target=self._work, name=f"way-{told.name}", daemon=True)
         self._tried = 0
+        self._refusal = "before this start"
 
     def start(self) -> None:
         """Begin to tell."""
@@ -93,7 +107,7 @@ class Outward(Remote):
         self._again.set()
         if self._thread.is_alive():
             self._thread.join(ANSWER_WITHIN if self._tried else 2)
-        self._keep(self.name, self._done)
+        self._progress.keep()
 
     def again(self) -> None:
         """Whom it tells is there again: no need to sit a pause out."""
@@ -104,55 +118,101 @@ class Outward(Remote):
         return {
             "events": list(self._told.events),
             "outputs": list(self._told.outputs),
-            "told_up_to": self._done,
+            "told_up_to": self._progress.done,
+            "put_aside": list(self._progress.aside),
         }
 
-    def tell(self, row: Any, form: dict[str, Any]) -> str:
-        """Tell one row; returns why it did not get through, empty if it did."""
+    def form(self) -> dict[str, Any]:
+        """How it fares."""
+        form = super().form()
+        aside = list(self._progress.aside)
+        if aside and not form["trouble"]:
+            what = (
+                f"event {aside[0]} was" if len(aside) == 1 else f"{len(aside)} events from {aside[0]} on were"
+            )
+            form["trouble"] = f"{what} refused ({self._refusal}): put aside, and tried again"
+        return form
+
+    def tell(self, row: Any, form: dict[str, Any]) -> Attempt:
+        """Tell one row."""
         raise NotImplementedError
 
     def _work(self) -> None:
+        progress = self._progress
         while not self._over.is_set():
             try:
-                rows = self.desk.journal(self._done)
+                self._try_refused()
+                rows = self.desk.journal(progress.done)
             except Exception:  # a disk that is full or gone may come back
                 log.exception("%s cannot read the journal", self.name)
                 self._over.wait(LONGEST_PAUSE / 60)
                 continue
             for row in rows:
-                if self._wanted(row) and not self._deliver(row):
+                if not self._wanted(row):
+                    progress.passed(row.seq)
+                elif not self._deliver(row):
                     return
-                self._done = row.seq
-                self._skipped += 1
-                if self._skipped >= KEEP_EVERY:
-                    self._skipped = 0
-                    self._keep(self.name, self._done)
             if not rows:
                 self._wake.wait(TURN)
                 self._wake.clear()
                 self._over.wait(SETTLE)
 
     def _deliver(self, row: Any) -> bool:
-        """Until it got through; False if we are to end before that."""
-        form = _form(row, self.desk.site.name)
+        """Until it got through or was put aside; False if we are to end before that."""
         self._tried = 0
         while not self._over.is_set():
             self._again.clear()
-            try:
-                why = self.tell(row, form)
-            except Exception as error:  # a fault of ours in one event must not end the way
-                log.exception("%s failed on event %d", self.name, row.seq)
-                why = f"Cairnwind failed on it: {error!r}"
-            if not why:
-                self._tried, self.trouble, self.up = 0, "", True
-                self._done = row.seq
-                self._keep(self.name, row.seq)
+            attempt = self._attempt(row)
+            if not attempt.why:
+                self._tried = 0
                 return True
             self._tried += 1
-            self.trouble, self.up = f"event {row.seq} did not get through: {why}", False
-            self.traffic.add("lost", b"", self.trouble)
+            if attempt.refused and self._tried >= (1 if self._progress.aside else REFUSALS):
+                self._refusal, self._tried = attempt.why, 0
+                if not self._progress.aside:
+                    self._again_at, self._again_after = time.monotonic() + FIRST_PAUSE, FIRST_PAUSE
+                self._progress.put_aside(row.seq)
+                self.trouble, self.up = "", True
+                return True
             self._again.wait(min(LONGEST_PAUSE, FIRST_PAUSE * 2 ** min(10, self._tried - 1)))
         return False
+
+    def _attempt(self, row: Any) -> Attempt:
+        """Tell a row, and note what came of it."""
+        try:
+            attempt = self.tell(row, _form(row, self.desk.site.name))
+        except Exception as error:  # a fault of ours in one event must not end the way
+            log.exception("%s failed on event %d", self.name, row.seq)
+            attempt = Attempt(f"Cairnwind failed on it: {error!r}", refused=True)
+        if not attempt.why:
+            self.trouble, self.up = "", True
+            self._progress.told(row.seq)
+        else:
+            self.trouble = f"event {row.seq} did not get through: {attempt.why}"
+            self.up = attempt.refused
+            self.traffic.add("lost", b"", self.trouble)
+        return attempt
+
+    def _try_refused(self) -> None:
+        """What was put aside, once more; the pauses grow while any of it is refused."""
+        if not self._progress.aside or time.monotonic() < self._again_at:
+            return
+        refused = 0
+        for seq in list(self._progress.aside):
+            row = next(iter(self.desk.journal(seq - 1, 1)), None)
+            if row is None or row.seq != seq:
+                log.warning("%s: event %d is no longer in the journal, and is not told", self.name, seq)
+                self._progress.told(seq)
+                continue
+            attempt = self._attempt(row)
+            if attempt.refused:
+                refused += 1
+                self._refusal, self.trouble = attempt.why, ""
+                self._progress.later(seq)
+            if refused == MOST_REFUSED or (attempt.why and not attempt.refused) or self._over.is_set():
+                break
+        self._again_after = min(LONGEST_PAUSE, self._again_after * 2)
+        self._again_at = time.monotonic() + self._again_after
 
     def _wanted(self, row: Any) -> bool:
         told, kind = self._told, kind_of(row)
@@ -181,7 +241,7 @@ class HookRemote(Outward):
         assert isinstance(self._told, facts.Hook)
         return {"address": self._told.address, "signed": bool(self._told.secret), **super().facts()}
 
-    def tell(self, row: Any, form: dict[str, Any]) -> str:
+    def tell(self, row: Any, form: dict[str, Any]) -> Attempt:
         """One request."""
         assert isinstance(self._told, facts.Hook)
         body = orjson.dumps(form)
@@ -206,11 +266,14 @@ class HookRemote(Outward):
                     stream=True,
                 )
                 self.traffic.add("got", b"", f"{response.status_code} {response.reason}")
-                return "" if response.ok else f"it answered {response.status_code}"
+                if response.ok:
+                    return Attempt()
+                refused = 400 <= response.status_code < 500 and response.status_code not in LATER
+                return Attempt(f"it answered {response.status_code}", refused)
         except CallerError as error:
-            return error.sentence
+            return Attempt(error.sentence)
         except requests.RequestException as error:
-            return f"it does not answer ({type(error).__name__})"
+            return Attempt(f"it does not answer ({type(error).__name__})")
 
 
 class MailRemote(Outward):
@@ -227,7 +290,7 @@ class MailRemote(Outward):
             **super().facts(),
         }
 
-    def tell(self, row: Any, form: dict[str, Any]) -> str:
+    def tell(self, row: Any, form: dict[str, Any]) -> Attempt:
         """One letter."""
         told = self._told
         assert isinstance(told, facts.Mail)
@@ -259,11 +322,22 @@ class MailRemote(Outward):
                     server.login(told.user, self._secret(told.secret) if told.secret else "")
                 server.send_message(letter)
         except CallerError as error:
-            return error.sentence
-        except (OSError, smtplib.SMTPException) as error:
-            return f"the mail server did not take it ({type(error).__name__})"  # its words may have the password in them
+            return Attempt(error.sentence)
+        except (OSError, smtplib.SMTPException) as error:  # its words may have the password in them
+            what = f"the mail server did not take it ({type(error).__name__})"
+            return Attempt(what, refused=_for_good(error))
         self.traffic.add("sent", letter.as_bytes(), f"to {letter['To']}: {letter['Subject']}")
-        return ""
+        return Attempt()
+
+
+def _for_good(error: Exception) -> bool:
+    """Whether a mail server has refused a letter for what it is (RFC 5321, 4.2.1: codes from 500 on)."""
+    match error:
+        case smtplib.SMTPRecipientsRefused(recipients=each):
+            return all(code >= 500 for code, _ in each.values())
+        case smtplib.SMTPSenderRefused(smtp_code=code) | smtplib.SMTPDataError(smtp_code=code):
+            return code >= 500
+    return False
 
 
 def sign(secret: str, id: str, stamp: str, body: bytes) -> str:
@@ -277,6 +351,6 @@ def _form(row: Any, site: str) -> dict[str, Any]:
 
     at = datetime.fromtimestamp(row.wall / NS, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
     return {
-        "id": row.seq, "site": site, "at": at, "kind": row.kind, "name": row.subject or None, "text": row.text, "source": row.source or None,
+        "id": row.seq, "site": site, "at": at, "kind": kind_of(row), "name": row.subject or None, "text": row.text, "source": row.source or None,
         "data": row.data,
     }  # fmt: skip

@@ -8,13 +8,16 @@ from typing import Any
 from flask import Response, request
 
 from cairnwind import __version__
-from cairnwind.core.errors import unknown
+from cairnwind.core.errors import CallerError, unknown
 from cairnwind.remotes.remote import Remote
 from cairnwind.remotes.things import description
 from cairnwind.service import calls, shapes
 from cairnwind.service.asked import answer, caller_key, whole
 from cairnwind.service.desk import Desk
 from cairnwind.service.pinout import frame_form
+
+OF_THE_SITE = {"broker": "message broker", "modbus": "Modbus server", "surface": "control surface"}
+"""Remotes that have their name from what they are."""
 
 
 class RemoteViews:
@@ -70,4 +73,10 @@ class RemoteViews:
         for remote in self.remotes:
             if remote.name == name:
                 return remote
+        if name in OF_THE_SITE:
+            raise CallerError(
+                "unknown-name",
+                f"This site has no {OF_THE_SITE[name]}: its file has no [remote.{name}].",
+                "docs/remotes.md says what to write there.",
+            )
         raise unknown("remote", name, [remote.name for remote in self.remotes])

@@ -221,6 +221,10 @@ class Reader:
         row = self._one("SELECT seq FROM told WHERE way = ?", (way,))
         return row[0] if row else None
 
+    def put_aside(self, way: str) -> list[int]:
+        """The journal rows that a way out was refused, in their order."""
+        return [seq for (seq,) in self._all("SELECT seq FROM aside WHERE way = ? ORDER BY seq", (way,))]
+
     def last(self) -> int:
         """The number of the journal's last row."""
         ((number,),) = self._all("SELECT coalesce(max(seq), 0) FROM journal")

@@ -59,6 +59,8 @@ STATEMENTS = {
     "no session": "DELETE FROM session WHERE hash = ?",
     "place": "INSERT INTO place (remote, name, number) VALUES (?, ?, ?)",
     "told": "INSERT INTO told (way, seq) VALUES (?, ?) ON CONFLICT DO UPDATE SET seq = excluded.seq",
+    "aside": "INSERT INTO aside (way, seq) VALUES (?, ?) ON CONFLICT DO NOTHING",
+    "not aside": "DELETE FROM aside WHERE way = ? AND seq = ?",
     "old sessions": "DELETE FROM session WHERE ends < ?",
 }
 AT_ONCE = 32

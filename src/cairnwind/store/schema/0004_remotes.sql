@@ -19,3 +19,10 @@ CREATE TABLE told (
     way TEXT PRIMARY KEY,
     seq INTEGER NOT NULL
 ) WITHOUT ROWID;
+
+-- Rows up to there that a way out has been refused, and tells again later.
+CREATE TABLE aside (
+    way TEXT NOT NULL,
+    seq INTEGER NOT NULL,
+    PRIMARY KEY (way, seq)
+) WITHOUT ROWID;
