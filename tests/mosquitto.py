@@ -37,9 +37,7 @@ class Mosquitto:
             subprocess.run(["mosquitto_passwd", "-b", *more, passwords, user, word], check=True)
         passwords.chmod(0o644)
         self.file = folder / "mosquitto.conf"
-        text = (
-            f"listener {self.port} 127.0.0.1\npassword_file {passwords}\nallow_anonymous false\nuser root\n"
-        )
+        text = f"listener {self.port} 127.0.0.1\npassword_file {passwords}\nallow_anonymous false\nuser root\nset_tcp_nodelay true\n"
         if rules:
             (folder / "rules").write_text(RULES)
             text += f"acl_file {folder / 'rules'}\n"

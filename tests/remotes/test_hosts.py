@@ -3,30 +3,40 @@
 from __future__ import annotations
 
 import json
+import logging
 import os
 import random
 import socket
 import struct
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from typing import Any
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from pymodbus.client import ModbusTcpClient
 
+from cairnwind.remotes.line import METHODS
 from cairnwind.remotes.modbus import Places
 from cairnwind.site.remotes import peer
 from tests.conftest import eventually
 from tests.remotes.peers import Surface, Ways
 
+FAULTS: list[logging.LogRecord] = []
+"""What remotes have logged as faults of their own."""
+
 
 @pytest.fixture(scope="module")
 def ways(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Ways]:
+    handler = logging.Handler(logging.ERROR)
+    handler.emit = FAULTS.append  # type: ignore[method-assign]
+    logging.getLogger("cairnwind.remotes").addHandler(handler)
     found = Ways(tmp_path_factory.mktemp("hosts"))
     found.running.site.revoke("hands")
     found.running.site.new_key("hands", "operate")
     yield found
+    logging.getLogger("cairnwind.remotes").removeHandler(handler)
     found.end()
 
 
@@ -197,6 +207,64 @@ def test_the_protocol_itself(ways: Ways) -> None:
     assert (seen["name"], seen["wanted"]["on"]) == ("vent", True), "and nothing of what was not asked for"
     for name in ("gallery", "vent"):
         assert host.call("release", output=name)["result"]["outcome"] == "driving"
+
+
+OUTPUTS = ("vent", "gallery", "yard", "bell", "nothing")
+ANYTHING = st.one_of(
+    st.sampled_from([*OUTPUTS, "on", "40 %", "1 s", "toggle", "", None, True, -1, 10**30, 0.5, [], {}, ["vent"], {"hertz": 440}]),
+    st.text(max_size=6),
+    st.lists(st.sampled_from([*OUTPUTS, 1, None]), max_size=2),
+)  # fmt: skip
+CLAIM = ("output", "setting", "over", "for", "until", "lasting", "when_possible", "rank", "lease")
+TAKEN = {
+    "turn": CLAIM, "hold": ("output", "setting", "lease"), "look": ("name",), "watch": ("names",), "do": ("phrase",),
+    **dict.fromkeys(("release", "renew", "let_go"), ("output",)),
+}  # fmt: skip
+
+
+def members(names: Iterable[str]) -> st.SearchStrategy[dict[str, Any]]:
+    return st.fixed_dictionaries({}, optional=dict.fromkeys(names, ANYTHING))
+
+
+@settings(max_examples=400)
+@given(asked=st.sampled_from(sorted(set(METHODS) - {"stop"})).flatmap(lambda name: st.tuples(st.just(name), members(TAKEN.get(name, ("x",))))))  # fmt: skip
+def test_whatever_a_host_asks_it_is_answered(asked: tuple[str, dict[str, Any]], ways: Ways) -> None:
+    answer = ways.host.call(asked[0], **asked[1])
+    assert ("result" in answer) != ("error" in answer)
+    assert "error" not in answer or (
+        answer["error"]["message"] and -32768 < answer["error"]["code"] <= -32000
+    )
+
+
+@settings(max_examples=150)
+@given(topic=st.sampled_from([*(f"out/{name}/want" for name in OUTPUTS), "phrase"]),
+       payload=st.one_of(members([*CLAIM, "phrase", "id"]).map(json.dumps), ANYTHING.map(json.dumps), ANYTHING.map(str)))  # fmt: skip
+def test_whatever_a_phone_sends_it_hears_an_outcome(topic: str, payload: str, ways: Ways) -> None:
+    mark = os.urandom(6)
+    ways.broker.send(topic, payload, ResponseTopic=f"back/{mark.hex()}", CorrelationData=mark)
+    form = ways.broker.wait(f"back/{mark.hex()}")
+    assert form["outcome"] in ("driving", "waiting", "blocked", "refused", "unreachable"), form
+
+
+@settings(max_examples=300)
+@given(address=st.sampled_from([*(f"/out/{name}" for name in OUTPUTS), "/pad/trolley", "/pad/hoist", "/phrase", "/tell", "/"]),
+       values=st.lists(st.one_of(st.integers(-5, 5), st.floats(width=32), st.sampled_from(["on", "vent on", "", True, None, b"\xff"])), max_size=3))  # fmt: skip
+def test_whatever_a_fader_sends_the_next_is_heard(address: str, values: list[Any], ways: Ways) -> None:
+    ways.surface.send(address, *values)
+
+
+def test_nothing_of_that_was_our_fault(ways: Ways) -> None:
+    ways.surface.send("/out/attick", 1)
+    eventually(
+        lambda: any(
+            "attick" in frame["text"] for frame in ways.running.site.remote_traffic("surface")["frames"]
+        )
+    )
+    assert [record.getMessage() for record in FAULTS] == []
+    for name in OUTPUTS[:-1]:
+        ways.running.site.release(name)
+        ways.host.call("let_go", output=name)
+    ways.host.call("unwatch")
 
 
 def test_a_host_that_goes_away_loses_its_leases_and_resumes_when_it_is_back(ways: Ways) -> None:

@@ -21,7 +21,7 @@ from cairnwind.boards.serialports import find
 from cairnwind.core.errors import CallerError, Trouble, unknown
 from cairnwind.core.quantities import duration
 from cairnwind.remotes.desk import Desk, wait_for
-from cairnwind.remotes.remote import MapRow, Remote
+from cairnwind.remotes.remote import MapRow, Remote, log
 from cairnwind.site import remotes as facts
 
 LONGEST = 16 << 10
@@ -29,7 +29,7 @@ LONGEST = 16 << 10
 AGAIN = 1.0
 """Seconds between attempts to open a port that is away."""
 TURN = 0.1
-PARSE, INVALID, METHOD, PARAMS, REFUSED = -32700, -32600, -32601, -32602, -32000
+PARSE, INVALID, METHOD, PARAMS, OURS, REFUSED = -32700, -32600, -32601, -32602, -32603, -32000
 """Error codes of JSON-RPC; ours is the last, with the outcome in its data."""
 LOOKING = ("site", "look", "watch")
 CLAIM = {"setting", "over", "program", "for", "until", "lasting", "when_possible"}
@@ -191,6 +191,10 @@ class LineRemote(Remote):
                 "reason": error.sentence.rstrip("."),
             }
             return None if silent else _error(id, REFUSED, error.sentence, {**data, **error.more})
+        except Exception as error:
+            log.exception("remote %s failed on %s", self.name, asked["method"])
+            self.traffic.add("lost", b"", f"Cairnwind failed on it: {error!r}; the log says more")
+            return None if silent else _error(id, OURS, "Cairnwind failed on this; its log says more.", {})
         if silent:
             return None
         if isinstance(result, dict) and result.get("code"):
@@ -279,11 +283,10 @@ class LineRemote(Remote):
     def look(self, given: dict[str, Any]) -> Any:
         """An output or an input by name; without one all names."""
         _known(given, {"name"})
-        site, name = self.desk.site, given.get("name")
-        if name is None:
+        site = self.desk.site
+        if given.get("name") is None:
             return {"outputs": list(site.outputs), "inputs": list(site.inputs)}
-        if name not in site.outputs and name not in site.inputs:
-            raise unknown("output or input", str(name), [*site.outputs, *site.inputs])
+        name = self._named(given["name"])
         return self.desk.output(name) or self.desk.input(name)
 
     def turn(self, given: dict[str, Any]) -> Any:
@@ -346,11 +349,8 @@ class LineRemote(Remote):
     def watch(self, given: dict[str, Any]) -> Any:
         """Notifications 'changed' of these names, or of all; first as they are."""
         _known(given, {"names"})
-        site, names = self.desk.site, given.get("names", [])
-        for name in names if isinstance(names, list) else [names]:
-            if name not in site.outputs and name not in site.inputs:
-                raise unknown("output or input", str(name), [*site.outputs, *site.inputs])
-        self._watched = set(names)
+        names = given.get("names", [])
+        self._watched = {self._named(name) for name in (names if isinstance(names, list) else [names])}
         self._afresh()
         return {"watching": sorted(self._watched) or "everything"}
 
@@ -359,6 +359,13 @@ class LineRemote(Remote):
         _known(given, set())
         self._watched = None
         return {"watching": None}
+
+    def _named(self, name: Any) -> str:
+        """The name of an output or an input, if it is one. Raises `CallerError`."""
+        site = self.desk.site
+        if not isinstance(name, str) or (name not in site.outputs and name not in site.inputs):
+            raise unknown("output or input", str(name), [*site.outputs, *site.inputs])
+        return name
 
     @property
     def _slot(self) -> str:
