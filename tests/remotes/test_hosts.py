@@ -365,6 +365,26 @@ def test_a_sender_that_is_not_listed_is_not_heard(ways: Ways) -> None:
     remote._told = told
 
 
+def test_who_hears_no_answer_gets_leases_only(ways: Ways) -> None:
+    site, button = ways.running.site, Surface(ways.surface.port)
+
+    def lost() -> list[str]:
+        return [each["text"] for each in site.remote_traffic("surface")["frames"] if each["way"] == "lost"]
+
+    button.send("/phrase", "turn yard on")
+    eventually(lambda: any("only from who hears" in text for text in lost()))
+    assert site.output("yard")["claims"] == []
+    button.send("/tell", 30)
+    button.hear(0.3)
+    button.send("/phrase", "turn yard on")
+    eventually(lambda: site.output("yard")["confirmed"]["on"])
+    button.send("/phrase", "toggle yard")
+    eventually(lambda: any(each == "/refused" for each, _ in button.hear(0.1)))
+    assert site.output("yard")["confirmed"]["on"], "a message may come twice"
+    button.send("/phrase", "release yard")
+    eventually(lambda: site.output("yard")["claims"] == [])
+
+
 def test_zones_of_a_pad_are_commands(ways: Ways) -> None:
     site = ways.running.site
     for x, y, zone, vent, yard in (

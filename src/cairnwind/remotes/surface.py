@@ -109,7 +109,7 @@ class SurfaceRemote(Remote):
         return [
             *rows,
             MapRow("/stop", "", "all-stop"),
-            MapRow("/phrase", "", "a phrase, as text"),
+            MapRow("/phrase", "", "a phrase, as text, from who is told"),
             MapRow("/tell", "", "seconds for which state is sent back"),
         ]
 
@@ -178,7 +178,13 @@ class SurfaceRemote(Remote):
                 if not given or given[0]:  # a button also says when it is let go
                     self.desk.stop(source, "a control surface", told)
             case ["phrase"]:
-                self.desk.say(source, str(given[0]) if given else "", told)
+                if self._hears.get(sender, 0.0) < time.monotonic():  # who hears nothing back gets leases only
+                    raise CallerError(
+                        "refused",
+                        "A phrase is taken only from who hears what became of it.",
+                        "Send /tell first.",
+                    )
+                self.desk.say(source, str(given[0]) if given else "", told, once=False)
             case ["tell"]:
                 if why := self.desk.barred(source.who):
                     raise CallerError("key", f"{why[0].upper()}{why[1:]}.", "Have a key of that name made.")
