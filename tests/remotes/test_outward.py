@@ -57,11 +57,13 @@ class Postbox:
 
     def __init__(self) -> None:
         self.letters: list[Any] = []
+        self.answer = "250 taken"
         self.port = free_port()
 
     async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
-        self.letters.append(envelope)
-        return "250 taken"
+        if self.answer.startswith("2"):
+            self.letters.append(envelope)
+        return self.answer
 
     def open(self) -> None:
         def known(server: Any, session: Any, envelope: Any, mechanism: str, data: Any) -> AuthResult:
@@ -128,7 +130,7 @@ def test_what_happens_is_told_at_least_once_in_its_order_whoever_was_away(
     ), way
     eventually(
         lambda: (
-            "did not take it"
+            "the mail server cannot be reached: Connection refused"
             in next(each for each in running.site.remotes() if each["name"] == "anna")["trouble"]
         )
     )
@@ -161,13 +163,22 @@ def test_what_happens_is_told_at_least_once_in_its_order_whoever_was_away(
 def test_what_is_refused_holds_up_no_alarm_and_is_told_later(
     told: tuple[Running, Ear, Postbox], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    running, ear, _ = told
+    running, ear, box = told
     for name in ("FIRST_PAUSE", "LONGEST_PAUSE"):
         monkeypatch.setattr(f"cairnwind.remotes.outward.{name}", 0.1)
 
-    def way() -> dict[str, Any]:
-        return next(each for each in running.site.remotes() if each["name"] == "desk")
+    def way(name: str = "desk") -> dict[str, Any]:
+        return next(each for each in running.site.remotes() if each["name"] == name)
 
+    box.answer = "554 mail word"
+    box.open()
+    running.site.pretend("warmth", "2.5 V")
+    eventually(lambda: way("anna")["facts"]["put_aside"])
+    assert "refused (the mail server answered 554)" in way("anna")["trouble"], "and no word of what it said"
+    box.answer = "250 taken"
+    eventually(lambda: box.letters)
+    eventually(lambda: not way("anna")["facts"]["put_aside"])
+    box.controller.stop()
     ear.dislikes = {"change": 422}
     running.site.turn("vent", "on")
     running.site.turn("vent", "off")

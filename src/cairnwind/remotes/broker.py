@@ -140,7 +140,7 @@ class BrokerRemote(Remote):
         if connection is None:
             raise BoardError("no-answer", "The message broker is left.", "It is told after the next start.")
         connection.publish(f"{self._top}/event/{kind}", payload.decode(), within=ANSWER_WITHIN)
-        self.traffic.add("sent", payload, f"event/{kind} {form['text']}"[:300])
+        self.traffic.add("sent", payload, f"event/{kind} {payload.decode()[:300]}")
 
     # --- in: called by the connection's thread ----------------------------------------------------------------
 

@@ -119,7 +119,7 @@ class Outward(Remote):
             "events": list(self._told.events),
             "outputs": list(self._told.outputs),
             "told_up_to": self._progress.done,
-            "put_aside": list(self._progress.aside),
+            "put_aside": sorted(self._progress.aside)[:100],
         }
 
     def form(self) -> dict[str, Any]:
@@ -128,7 +128,9 @@ class Outward(Remote):
         aside = list(self._progress.aside)
         if aside and not form["trouble"]:
             what = (
-                f"event {aside[0]} was" if len(aside) == 1 else f"{len(aside)} events from {aside[0]} on were"
+                f"event {aside[0]} was"
+                if len(aside) == 1
+                else f"{len(aside)} events from {min(aside)} on were"
             )
             form["trouble"] = f"{what} refused ({self._refusal}): put aside, and tried again"
         return form
@@ -254,7 +256,7 @@ class HookRemote(Outward):
                 headers["webhook-signature"] = sign(
                     self._secret(self._told.secret), str(form["id"]), stamp, body
                 )
-            self.traffic.add("sent", body, f"{form['kind']}: {form['text']}"[:300])
+            self.traffic.add("sent", body, body.decode()[:300])
             with requests.Session() as session:
                 session.trust_env = False
                 response = session.post(
@@ -273,7 +275,7 @@ class HookRemote(Outward):
         except CallerError as error:
             return Attempt(error.sentence)
         except requests.RequestException as error:
-            return Attempt(f"it does not answer ({type(error).__name__})")
+            return Attempt(_unheard(error))
 
 
 class MailRemote(Outward):
@@ -323,11 +325,38 @@ class MailRemote(Outward):
                 server.send_message(letter)
         except CallerError as error:
             return Attempt(error.sentence)
-        except (OSError, smtplib.SMTPException) as error:  # its words may have the password in them
-            what = f"the mail server did not take it ({type(error).__name__})"
-            return Attempt(what, refused=_for_good(error))
+        except (OSError, smtplib.SMTPException) as error:
+            return Attempt(_untaken(error), refused=_for_good(error))
         self.traffic.add("sent", letter.as_bytes(), f"to {letter['To']}: {letter['Subject']}")
         return Attempt()
+
+
+def _unheard(error: requests.RequestException) -> str:
+    """Why a hook was not reached, in words."""
+    match error:
+        case requests.Timeout():
+            return f"it does not answer within {ANSWER_WITHIN:g} s"
+        case requests.exceptions.SSLError():
+            return "its certificate is not one that this machine trusts"
+        case requests.ConnectionError():
+            return "it cannot be reached"
+    return f"it cannot be asked ({type(error).__name__})"
+
+
+def _untaken(error: Exception) -> str:
+    """Why a mail server did not take a letter. Its own words are left out: they may have the password in them."""
+    match error:
+        case smtplib.SMTPAuthenticationError():
+            return "the mail server does not take this user and secret"
+        case smtplib.SMTPRecipientsRefused():
+            return "the mail server does not take these addresses"
+        case smtplib.SMTPResponseException(smtp_code=code):
+            return f"the mail server answered {code}"
+        case ssl.SSLError():
+            return "the mail server's certificate is not one that this machine trusts"
+        case smtplib.SMTPException():
+            return f"the mail server did not take it ({type(error).__name__})"
+    return f"the mail server cannot be reached: {getattr(error, 'strerror', None) or type(error).__name__}"
 
 
 def _for_good(error: Exception) -> bool:
