@@ -14,17 +14,19 @@ import tempfile
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-TESTS = [
+OF_THE_ENGINE = [
     "tests/core/test_interlocks.py",
     "tests/core/test_conditions.py",
     "tests/core/test_engine.py",
     "tests/invariants",
     "tests/service/test_safe.py",
 ]
+OF_THE_SURFACES = ["tests/remotes", "tests/service/test_api.py", "tests/service/test_surfaces.py"]
 HEAD = """# Faults seeded on purpose
 
 Each of these is a patch in `tests/mutants`. `make mutants` puts them on the sources one by one and runs the tests
-of interlocks, conditions, the engine, the invariants and the service; this is which test caught each first.
+of interlocks, conditions, the engine, the invariants and the service, or for a fault of a surface those of remotes and keys;
+this is which test caught each first.
 
 | fault | caught by |
 |---|---|
@@ -57,7 +59,7 @@ def one(patch: Path) -> tuple[str, str]:
             "--no-header",
             "--tb=no",
             "--hypothesis-profile=unshrunk",
-            *TESTS,
+            *(OF_THE_ENGINE if "src/cairnwind/core/" in patch.read_text() else OF_THE_SURFACES),
         ]
         try:
             said = subprocess.run(
@@ -66,7 +68,7 @@ def one(patch: Path) -> tuple[str, str]:
         except subprocess.TimeoutExpired:
             return patch.stem, ""
     found = re.search(r"^(?:FAILED|ERROR) \S+?(\w+\.py)::(\S+)", said, re.M)
-    return patch.stem, f"`{found[1]}`: {found[2].replace('_', ' ')}" if found else ""
+    return patch.stem, f"`{found[1]}`: {found[2].partition('[')[0].replace('_', ' ')}" if found else ""
 
 
 def main() -> int:

@@ -98,7 +98,7 @@ def remotes(site: Site, browser: Browser) -> None:
     page.wait_for_selector("[data-output=gallery]")
     page.get_by_role("link", name="Keys").click()
     page.get_by_label("Whose").fill("Anna's phone")
-    page.get_by_label("These outputs and groups only").fill("trolley-left, trolley-right, gallery")
+    page.get_by_label("These outputs, groups or kinds only").fill("trolley-left, trolley-right, gallery")
     page.get_by_role("button", name="Pair a phone").click()
     page.wait_for_selector(".pairing svg")
     page.wait_for_timeout(300)
@@ -108,7 +108,9 @@ def remotes(site: Site, browser: Browser) -> None:
     page.locator("summary", has_text="Makes a claim").click()
     page.wait_for_timeout(300)
     page.screenshot(path=OUT / "console-help.png")
-    link = site.pair("Anna's phone", "operate", only=["trolley-left", "trolley-right", "hoist-up", "hoist-down"])["link"]
+    link = site.pair(
+        "Anna's phone", "operate", only=["trolley-left", "trolley-right", "hoist-up", "hoist-down"]
+    )["link"]
     phone = browser.new_page(viewport={"width": 390, "height": 844}, has_touch=True)
     phone.goto(link)
     phone.wait_for_selector("[data-pad=trolley]")

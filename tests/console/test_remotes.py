@@ -74,7 +74,7 @@ def test_keys_are_made_shown_once_and_revoked_and_a_phone_is_paired(
 ) -> None:
     page.get_by_role("link", name="Keys").click()
     page.get_by_label("Whose").fill("hall tablet")
-    page.get_by_label("These outputs and groups only").fill("lamps")
+    page.get_by_label("These outputs, groups or kinds only").fill("lamps")
     page.get_by_role("button", name="Make a key").click()
     expect(page.locator(".made")).to_contain_text("shown this once")
     key = page.locator(".made code").inner_text()
@@ -84,7 +84,7 @@ def test_keys_are_made_shown_once_and_revoked_and_a_phone_is_paired(
     page.get_by_role("button", name="Make a key").click()
     expect(page.locator(".notes")).to_contain_text("There is a key for 'hall tablet' already")
     page.get_by_label("Whose").fill("Anna's phone")
-    page.get_by_label("These outputs and groups only").fill("gallery")
+    page.get_by_label("These outputs, groups or kinds only").fill("gallery")
     with page.expect_response(re.compile("/pairings")) as answered:
         page.get_by_role("button", name="Pair a phone").click()
     expect(page.get_by_role("img", name="QR code")).to_be_visible()
@@ -167,23 +167,29 @@ def test_a_pad_stops_when_the_network_is_cut(browser: Browser, bench: Running) -
     pad.scroll_into_view_if_needed()
     box = pad.bounding_box()
     assert box
-    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
-    page.mouse.down()
-    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + 5)
 
     def drives() -> bool:
         found = bench.service.runtime.publisher.find("left")
         return bool(found and found[0].confirmed and found[0].confirmed.on)
 
-    eventually(drives)
-    first, count = cable.last, 0
-    while time.monotonic() < first + 2:
-        if cable.last != first:
-            first, count = cable.last, count + 1
-            if count == 20:
-                break
-        time.sleep(0.001)
-    assert drives()
+    def held_for_a_second() -> bool:
+        """Twenty updates long; False where this machine was too slow for one of them, which ends the hold as it should."""
+        page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+        page.mouse.down()
+        page.mouse.move(box["x"] + box["width"] / 2, box["y"] + 5)
+        eventually(drives)
+        first, count = cable.last, 0
+        end = time.monotonic() + 5
+        while count < 20 and drives() and time.monotonic() < end:
+            if cable.last != first:
+                first, count = cable.last, count + 1
+            time.sleep(0.001)
+        if count < 20:
+            page.mouse.up()
+            eventually(lambda: not drives())
+        return count == 20
+
+    assert any(held_for_a_second() for _ in range(5))
     cable.pulled = True
     last = cable.last
     while drives():

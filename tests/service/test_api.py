@@ -293,6 +293,11 @@ def test_a_key_is_limited_to_its_outputs_its_hours_and_its_end(running: Running)
     rows = site.journal(kind="command", subject="kiln")
     assert "refused: the key 'hall tablet' may not command kiln" in rows[0]["text"]
     assert site.keys()[1]["used_from"] == "127.0.0.1"
+    lamps = Site(running.url, site.new_key("switches", "operate", only=["lamps"]))
+    assert lamps.who()["only"] == [each["name"] for each in site.outputs() if each["kind"] == "lamp"]
+    assert lamps.turn("gallery", "off").outcome == "driving"
+    with pytest.raises(CallerError, match="'switches' may not command vent"):
+        lamps.turn("vent", "on")
     site.new_key("brief", "operate", until="2020-01-01")
     shut = Site(
         running.url,

@@ -65,7 +65,7 @@
     <form onsubmit={make}>
       <label><span>Whose</span><input class="input" bind:value={name} required maxlength="60" placeholder="hall tablet" /></label>
       <label><span>May</span><select class="select" bind:value={role}><option value="watch">watch</option><option value="operate">operate</option><option value="keep">keep</option></select></label>
-      <label class="wide"><span>These outputs and groups only</span><input class="input" bind:value={only} placeholder="everything" list="names" spellcheck="false" /></label>
+      <label class="wide"><span>These outputs, groups or kinds only</span><input class="input" bind:value={only} placeholder="everything" list="names" spellcheck="false" /></label>
       <label><span>From</span><input class="input" type="time" bind:value={from} /></label>
       <label><span>To</span><input class="input" type="time" bind:value={to} /></label>
       <label><span>Ends on</span><input class="input" type="date" bind:value={until} /></label>

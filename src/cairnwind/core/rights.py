@@ -7,16 +7,19 @@ all-stop, which any key that may operate anything may give.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
 from typing import Any, NamedTuple
 
 from cairnwind.core import events as ev
+from cairnwind.core.model import Site
+from cairnwind.core.words import OF_KIND
 
 ROLES = ("watch", "operate", "keep")
 KEEPERS = (ev.Attest, ev.Reload, ev.ResetStop)
 """Commands that only a keeper may give, whatever the site says."""
 ANYBODY = (ev.AllStop, ev.Acknowledge)
 """Commands of no output in particular, open to any key that may operate anything."""
+KINDS = {name.replace(" ", "-"): kinds for name, kinds in OF_KIND.items()}
+"""Kinds by the names that a key may be limited to."""
 
 
 class Key(NamedTuple):
@@ -26,7 +29,7 @@ class Key(NamedTuple):
     name: str
     role: str
     only: tuple[str, ...] = ()
-    """Outputs and groups that it may command; empty: all."""
+    """Outputs, groups and kinds ('lamps', as a phrase says it) that it may command; empty: all."""
     when: dict[str, Any] = {}  # noqa: RUF012 - never changed: see `cairnwind.core.hours`
     made: int = 0
     used: int = 0
@@ -38,11 +41,22 @@ class Key(NamedTuple):
         """May do what only a keeper may."""
         return self.role == "keep"
 
-    def outputs(self, groups: Mapping[str, Iterable[str]]) -> frozenset[str] | None:
+    def may(self, site: Site, output: str) -> bool:
+        """Whether it may command an output. Names of outputs and groups go before those of kinds."""
+        if not self.only or output in self.only:
+            return True
+        for each in self.only:
+            if each in site.groups:
+                if output in site.groups[each]:
+                    return True
+            elif each not in site.outputs and output in site.outputs:
+                if site.outputs[output].kind in KINDS.get(each, ()):
+                    return True
+        return False
+
+    def outputs(self, site: Site) -> frozenset[str] | None:
         """The outputs that it may command; None: all."""
-        if not self.only:
-            return None
-        return frozenset(name for each in self.only for name in groups.get(each, (each,)))
+        return frozenset(name for name in site.outputs if self.may(site, name)) if self.only else None
 
 
 def lacks(key: Key, needed: str) -> bool:

@@ -120,10 +120,10 @@ class Desk:
         assert key is not None
         if lacks(key, needed(command)):
             return f"the key '{key.name}' may only {key.role}", output
-        mine = key.outputs(self.runtime.site.groups)
-        if mine is None or isinstance(command, ANYBODY):
+        if not key.only or isinstance(command, ANYBODY):
             return "", ""
-        others = [name for name in self._concerned(command) if name not in mine]
+        site = self.runtime.site
+        others = [name for name in self._concerned(command) if not key.may(site, name)]
         if not others:
             return "", ""
         what = others[0] or "anything but its outputs"

@@ -9,6 +9,7 @@ from typing import Any
 import segno
 from flask import Response, request
 
+from cairnwind.core.rights import KINDS
 from cairnwind.remotes.address import outside
 from cairnwind.service.asked import answer, caller, caller_key, json_body, need
 from cairnwind.service.desk import Desk
@@ -61,7 +62,8 @@ class KeyViews:
 
     def _asked(self) -> tuple[str, str, dict[str, Any]]:
         body = json_body({"name", "role", *LIMITS})
-        names = [*self.site.outputs, *self.site.groups]
+        site = self.desk.runtime.site
+        names = [*site.outputs, *site.groups, *KINDS]
         return need(body, "name"), need(body, "role"), limits_of(body, names, self.site.timezone)
 
     def make_link(self) -> Response:
@@ -100,7 +102,7 @@ class KeyViews:
     def who(self) -> Response:
         """Who one is."""
         key = caller_key()
-        mine = key.outputs(self.site.groups)
+        mine = key.outputs(self.desk.runtime.site)
         only = None if mine is None else [name for name in self.site.outputs if name in mine]
         return answer({"key": key.name, "role": key.role, "surface": caller().surface, "only": only})
 

@@ -41,7 +41,7 @@ class RemoteViews:
         key = caller_key()
         site = self.desk.runtime.site
         form = description(
-            site, request.host_url.rstrip("/"), key.outputs(site.groups), operates=key.role != "watch"
+            site, request.host_url.rstrip("/"), key.outputs(site), operates=key.role != "watch"
         )
         return Response(shapes.dump(form), content_type="application/td+json")
 
