@@ -14,6 +14,7 @@ from vcdvcd import VCDVCD
 from cairnwind.core import colours
 from cairnwind.core.settings import FULL
 from tests.conftest import Running, eventually
+from tests.console.pads import hold
 from tests.console.test_console import browser, signed_in  # noqa: F401
 from tests.service.test_light import SITE
 
@@ -71,7 +72,15 @@ def test_a_program_is_seen_before_it_runs_and_a_fade_is_left_alone(page: Page, b
     bench.site.release("lamp")
     bench.site.turn("lamp", "80 %", over="1500 ms")
     eventually(lambda: bench.site.output("lamp")["state"] == "confirmed")
-    texts = [row["text"] for row in bench.site.journal("lamp", limit=3)]
+    texts = eventually(
+        lambda: (
+            found
+            if (found := [row["text"] for row in bench.site.journal("lamp", limit=3)])[0].startswith(
+                "lamp is 80 %"
+            )
+            else None
+        )
+    )
     assert texts[1] == "lamp to fading to 80 % over 1.5 s (driving)", (
         "the slider that followed it has sent nothing"
     )
@@ -81,16 +90,7 @@ def test_a_program_is_seen_before_it_runs_and_a_fade_is_left_alone(page: Page, b
 def test_the_pad_drives_only_while_it_is_held(page: Page, bench: Running) -> None:
     pins = bench.link().pins
     pad = page.get_by_role("button", name=re.compile("drive: drag"))
-    pad.scroll_into_view_if_needed()
-    box = pad.bounding_box()
-    assert box is not None
-    middle = (box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
-    page.mouse.move(*middle)
-    page.mouse.down()
-    page.mouse.move(middle[0], box["y"] + 2)
-    eventually(lambda: pins[13] > 900_000 and pins[6] > 900_000)
-    time.sleep(0.7)
-    assert pins[13] > 900_000, "held, it goes on beyond its lease"
+    hold(page, pad, lambda: pins[13] > 900_000 and pins[6] > 900_000, 0.7)
     page.mouse.up()
     eventually(lambda: pins[13] == 0 and pins[6] == 0, within=1)
     pad.focus()
@@ -99,10 +99,7 @@ def test_the_pad_drives_only_while_it_is_held(page: Page, bench: Running) -> Non
     page.evaluate("window.dispatchEvent(new Event('blur'))")
     eventually(lambda: pins[14] == 0, within=1)
     page.keyboard.up("ArrowDown")
-    page.mouse.move(*middle)
-    page.mouse.down()
-    page.mouse.move(middle[0], box["y"] + 2)
-    eventually(lambda: pins[13] > 900_000)
+    hold(page, pad, lambda: pins[13] > 900_000, 0.1)
     cut = time.monotonic()
     page.context.set_offline(True)
     eventually(lambda: pins[13] == 0)

@@ -13,6 +13,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests.conftest import Running, eventually, free_port
+from tests.console.pads import hold
 from tests.console.test_console import browser, signed_in
 from tests.remotes.peers import WIRED
 
@@ -164,32 +165,12 @@ def test_a_pad_stops_when_the_network_is_cut(browser: Browser, bench: Running) -
     page = context.new_page()
     page.goto(f"http://127.0.0.1:{cable.port}/#sign-in={bench.service.sign_in_link().partition('=')[2]}")
     pad = page.get_by_role("button", name=re.compile("trolley: drag"))
-    pad.scroll_into_view_if_needed()
-    box = pad.bounding_box()
-    assert box
 
     def drives() -> bool:
         found = bench.service.runtime.publisher.find("left")
         return bool(found and found[0].confirmed and found[0].confirmed.on)
 
-    def held_for_a_second() -> bool:
-        """Twenty updates long; False where this machine was too slow for one of them, which ends the hold as it should."""
-        page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
-        page.mouse.down()
-        page.mouse.move(box["x"] + box["width"] / 2, box["y"] + 5)
-        eventually(drives)
-        first, count = cable.last, 0
-        end = time.monotonic() + 5
-        while count < 20 and drives() and time.monotonic() < end:
-            if cable.last != first:
-                first, count = cable.last, count + 1
-            time.sleep(0.001)
-        if count < 20:
-            page.mouse.up()
-            eventually(lambda: not drives())
-        return count == 20
-
-    assert any(held_for_a_second() for _ in range(5))
+    hold(page, pad, drives, 1.0)
     cable.pulled = True
     last = cable.last
     while drives():
