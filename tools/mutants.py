@@ -21,7 +21,7 @@ OF_THE_ENGINE = [
     "tests/invariants",
     "tests/service/test_safe.py",
 ]
-OF_THE_SURFACES = ["tests/remotes", "tests/service/test_api.py", "tests/service/test_surfaces.py"]
+OF_THE_SURFACES = ["tests/remotes", "tests/service/test_api.py"]
 HEAD = """# Faults seeded on purpose
 
 Each of these is a patch in `tests/mutants`. `make mutants` puts them on the sources one by one and runs the tests

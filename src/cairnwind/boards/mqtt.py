@@ -1,7 +1,7 @@
 """The service's one connection to its message broker (MQTT 5, or 3.1.1), shared by its remote and all boards behind it.
 
 Comes back by itself, takes its subscriptions up again, and leaves word when it goes: the retained topic
-``cairnwind/<site>/service`` says 'here', and by the last will 'gone'.
+``cairnwind/<site>/service`` says 'here', and by the last will 'gone'. 'here' comes after the subscriptions: who has heard it is heard.
 """
 
 from __future__ import annotations
@@ -48,6 +48,11 @@ class Connection:
         self.up = threading.Event()
         self.trouble = "it does not answer"
         self._users = 0
+        self._lock = threading.Lock()
+        """Held while subscriptions are added or taken up again, so that none falls between the two."""
+        self._there = False
+        self._ready = not (broker.key or broker.tells)
+        """Whoever takes commands does so by now; where nobody is to, from the beginning."""
         self._takers: dict[str, list[Take]] = {}
         self._filters: list[str] = []
         self.arrived: list[Callable[[], None]] = []
@@ -101,16 +106,25 @@ class Connection:
 
     def subscribe(self, topic: str, take: Take) -> None:
         """Have ``take`` called with (topic, payload), in the connection's thread."""
-        self._takers.setdefault(topic, []).append(take)
-        if self.up.is_set():
-            self._client.subscribe(topic, qos=1)
+        with self._lock:
+            self._takers.setdefault(topic, []).append(take)
+            if self._there:
+                self._client.subscribe(topic, qos=1)
 
     def follow(self, topics: str, take: Callable[[Any], None]) -> None:
         """Have ``take`` called with each message of the topics of a filter, in the connection's thread."""
-        self._filters.append(topics)
-        self._client.message_callback_add(topics, lambda client, data, message: take(message))
-        if self.up.is_set():
-            self._follow(topics)
+        with self._lock:
+            self._filters.append(topics)
+            self._client.message_callback_add(topics, lambda client, data, message: take(message))
+            if self._there:
+                self._follow(topics)
+
+    def ready(self) -> None:
+        """Commands are taken from now on: say so, now and whenever the broker is back."""
+        with self._lock:
+            self._ready = True
+            if self._there:
+                self._client.publish(self._status, b"here", qos=1, retain=True)
 
     def _follow(self, topics: str) -> None:
         """Commands: never those that were left there before, and marked where they are to be left there."""
@@ -126,12 +140,13 @@ class Connection:
 
     def unsubscribe(self, take: Take) -> None:
         """No longer."""
-        for topic, takers in list(self._takers.items()):
-            if take in takers:
-                takers.remove(take)
-            if not takers:
-                del self._takers[topic]
-                self._client.unsubscribe(topic)
+        with self._lock:
+            for topic, takers in list(self._takers.items()):
+                if take in takers:
+                    takers.remove(take)
+                if not takers:
+                    del self._takers[topic]
+                    self._client.unsubscribe(topic)
 
     def publish(
         self, topic: str, payload: str, *, retain: bool = False, correlation: bytes | None = None, within: float = 0.0
@@ -173,11 +188,14 @@ class Connection:
         if reason.is_failure:
             self.trouble = str(reason).lower()
             return
-        for topic in list(self._takers):
-            client.subscribe(topic, qos=1)
-        for topics in self._filters:
-            self._follow(topics)
-        client.publish(self._status, b"here", qos=1, retain=True)
+        with self._lock:
+            for topic in self._takers:
+                client.subscribe(topic, qos=1)
+            for topics in self._filters:
+                self._follow(topics)
+            self._there = True
+            if self._ready:
+                client.publish(self._status, b"here", qos=1, retain=True)
         self.up.set()
         for arrived in self.arrived:
             arrived()
@@ -185,6 +203,8 @@ class Connection:
     def _disconnected(self, client: Any, data: Any, flags: Any, reason: Any, properties: Any) -> None:
         if not reason.is_failure or self.up.is_set():
             self.trouble = "the connection broke"
+        with self._lock:
+            self._there = False
         self.up.clear()
 
     def _message(self, client: Any, data: Any, message: Any) -> None:

@@ -29,7 +29,9 @@ def _limits(command: Any) -> Any:
         click.option("--to", metavar="HH:MM", help="Good up to then only."),
         click.option("--from", "from_", metavar="HH:MM", help="Good from then on only."),
         click.option(
-            "--only", metavar="NAMES", help="May command these only, outputs, groups or kinds: gallery,showroom,lamps."
+            "--only",
+            metavar="NAMES",
+            help="May command these only, outputs, groups or kinds: gallery,showroom,lamps.",
         ),
         click.option("--role", type=click.Choice(ROLES), default="operate", show_default=True),
         click.option("--for", "name", required=True, metavar="NAME", help="Whose it is: 'hall tablet'."),

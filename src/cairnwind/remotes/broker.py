@@ -83,6 +83,7 @@ class BrokerRemote(Remote):
         self._thread.start()
         if self._broker.tells:
             self._events.start()
+        connection.ready()
         if connection.up.is_set():
             self._arrived()
 
