@@ -222,3 +222,19 @@ def test_a_key_that_is_gone_ends_its_remotes_too(ways: Ways) -> None:
         in {each["name"]: each["trouble"] for each in ways.running.site.remotes()}["modbus"]
     )
     assert ways.running.http("GET", "/api/v1/site", key=ways.key).status_code == 401
+    # and one that may only look does that, and commands nothing
+    ways.running.site.new_key("hands", "watch")
+    for name in ("broker", "serial line", "Modbus"):
+        answer = WAYS[name](ways, "gallery", "off")
+        assert (answer.outcome, "'hands' may only watch" in answer.reason) == ("refused", True), name
+    assert not ways.plc.read_coils(0).isError()
+    assert ways.host.call("look", name="gallery")["result"]["confirmed"]["on"]
+    ways.surface.send("/tell", 10)
+    ways.surface.send("/out/gallery", 0.5)
+    eventually(
+        lambda: any(
+            address == "/refused" and "may only watch" in values[1]
+            for address, values in ways.surface.hear(0.1)
+        )
+    )
+    assert ways.running.site.output("gallery")["confirmed"]["level"] == 100
