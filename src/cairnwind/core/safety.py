@@ -539,7 +539,7 @@ class Safety:
         if ruled is None:
             return
         if s.pending is not None and s.pending.on and not (s.confirmed is not None and s.confirmed.on):
-            # an on that failed is tried again: it starts now, and not when it was let go on
+            # it starts now, not when it was let go on: an on that failed is tried again
             for pace in ruled.pace:
                 self._last_start[pace.name] = self.now.mono
         for rule, _ in ruled.needed:
@@ -646,8 +646,6 @@ class Safety:
         ruled.starts.append(now)
         was, ruled.rested = ruled.rested, True
         for pace in ruled.pace:
-            if pace.stagger:
-                self._last_start[pace.name] = now
             if pace.longest_on:
                 self._engine.at_mono_for(ruled.on_at + pace.longest_on, "ruled", s.output.name)
         if not was or any(pace.starts for pace in ruled.pace):
