@@ -120,6 +120,26 @@ def test_state_is_kept_there_commands_are_answered_and_nothing_is_done_twice(hou
     phone.end()
 
 
+def test_a_flood_of_commands_is_answered_each_and_ends_nothing(
+    house: House, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Each overtakes the one before; and what becomes of them is remembered of a few only."""
+    phone = house.phone()
+    monkeypatch.setattr("cairnwind.remotes.broker.REMEMBERED", 3)
+    house.running.service.desk.pace = lambda *_, **__: None  # type: ignore[method-assign]
+    for number in range(400):
+        phone.send("out/gallery/want", json.dumps({"setting": number % 2 * 100, "id": number}))
+    left, ends = set(range(400)), 0
+    while left:
+        form = phone.wait("out/gallery/outcome")
+        left.discard(form["id"] if "outcome" in form else None)
+        ends += "ending" in form
+    phone.send("out/gallery/want", "30 %")
+    eventually(lambda: phone.kept["out/gallery/now"].get("level") == 30)
+    assert 0 < ends < 400
+    phone.end()
+
+
 def test_what_moves_is_told_at_most_so_often_and_alarms_stay_until_they_are_over(house: House) -> None:
     site, phone = house.running.site, house.phone()
     eventually(lambda: phone.kept.get("in/warmth/now"))

@@ -289,18 +289,20 @@ class BrokerRemote(Remote):
             later = {}
             for kind, name in dirty:
                 if kind == "ended":
-                    with self._lock:
-                        ending, text = self._endings.pop(name, ("", ""))
-                        back, response, correlation, id = self._waiting.pop(name)
-                    self._tell_back(
-                        {"id": id, "command": name, "ending": ending, "text": text},
-                        back,
-                        response,
-                        correlation,
-                    )
+                    self.guarded(self._tell_ending, name)
                 elif self._broker.tells and self._connection is not None and self._connection.up.is_set():
                     if not self._tell(kind, name):
                         later[kind, name] = None
+
+    def _tell_ending(self, command: str) -> None:
+        """What became of a command, once: a second ending, or one of a command too long ago, is for nobody."""
+        with self._lock:
+            ending, text = self._endings.pop(command, ("", ""))
+            asked = self._waiting.pop(command, None)
+        if asked is not None and ending:
+            back, response, correlation, id = asked
+            form = {"id": id, "command": command, "ending": ending, "text": text}
+            self._tell_back(form, back, response, correlation)
 
     def _nap(self, later: dict[tuple[str, str], None]) -> float:
         if not later:
