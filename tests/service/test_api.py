@@ -25,6 +25,7 @@ from cairnwind.service import calls
 from cairnwind.service.app import make_app
 from cairnwind.service.door import Door
 from cairnwind.service.keys import digest
+from cairnwind.service.stream import BEAT
 from cairnwind.service.wire import Wire
 from tests.conftest import CAIRNWIND, ROOT, Process, Running, eventually
 
@@ -345,11 +346,13 @@ def test_a_key_ends_at_once_with_its_streams_and_the_last_keeper_stays(
     assert len({len(row) for row in link["rows"]}) == 1
     (session,) = site.sessions()
     assert session["key"] == "Anna's phone"
+    begin = time.monotonic()
     site.revoke("visitor")
     site.revoke("Anna's phone")
     with pytest.raises(CallerError, match=r"does not answer|No valid key"):
         list(changes)
         other.outputs()
+    assert time.monotonic() - begin < BEAT / 2, "at once, and not at the next beat"
     assert b"".join(stream.iter_content(65536)).count(b"event: afresh") == 1, "and it has ended"
     assert phone.get(f"{running.url}/api/v1/session").status_code == 401
     assert site.sessions() == []
