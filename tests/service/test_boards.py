@@ -65,7 +65,7 @@ def test_both_numbers_functions_users_and_levels(bench: Running) -> None:
 
 def test_a_trial_is_a_lease_that_reads_back_and_ends(bench: Running) -> None:
     link = bench.link()
-    tried = bench.site.try_pin("near:line-14", "pwm", frequency="800 Hz", duty="25 %", lease="400 ms")
+    tried = bench.site.try_pin("near:line-14", "pwm", frequency="800 Hz", duty="25 %", lease="1 s")
     assert (tried["pin"], tried["line"]) == ("near:J2-10", 14)
     assert tried["trial"]["reading"]["high"] == 25
     assert link.pins[14] == 250_000
@@ -75,8 +75,8 @@ def test_a_trial_is_a_lease_that_reads_back_and_ends(bench: Running) -> None:
     )
     before = bench.site.journal(limit=1)[0]["sequence"]
     for _ in range(4):
-        time.sleep(0.2)
-        bench.site.try_pin("near:J2-10", "pwm", frequency="800 Hz", duty="25 %", lease="400 ms")
+        time.sleep(0.4)
+        bench.site.try_pin("near:J2-10", "pwm", frequency="800 Hz", duty="25 %", lease="1 s")
     assert bench.site.journal(limit=1)[0]["sequence"] == before, "renewing is not worth a row"
     eventually(lambda: 14 not in link.pins)
     # the pin moves to safe first; its row is committed after that
@@ -137,11 +137,11 @@ def test_no_trial_outlives_an_all_stop_a_lost_link_or_the_service(bench: Running
 
 
 def test_frequency_and_duty_of_an_owned_output_are_tried_live(bench: Running) -> None:
-    tried = bench.site.try_pin("near:J2-6", "pwm", frequency="10 kHz", duty="20 %", lease="500 ms")
+    tried = bench.site.try_pin("near:J2-6", "pwm", frequency="10 kHz", duty="20 %", lease="1500 ms")
     assert tried["output"] == "fan"
     assert tried["trial"]["reading"]["high"] == 20
     assert bench.site.output("fan")["confirmed"]["words"] == "20 % duty at 10 kHz"
-    bench.site.try_pin("near:J2-6", "pwm", frequency="12 kHz", duty="30 %", lease="500 ms")
+    bench.site.try_pin("near:J2-6", "pwm", frequency="12 kHz", duty="30 %", lease="1500 ms")
     assert bench.site.output("fan")["confirmed"]["words"] == "30 % duty at 12 kHz"
     eventually(lambda: bench.site.output("fan")["confirmed"]["level"] == 0)
     bench.site.lock("fan", "red")
