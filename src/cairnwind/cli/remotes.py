@@ -87,6 +87,7 @@ def show_map(site: Site, remote: str, name: str | None, *, as_csv: bool, as_json
 def listen_to_voice(service: Service) -> None:
     """Read what would be said from the terminal, in a thread; say back what the assistant says."""
     from cairnwind.demo.voice import Voice
+    from cairnwind.remotes.discovery import label
 
     if service.keys.named("voice assistant") is not None:
         service.keys.revoke("voice assistant")
@@ -95,7 +96,7 @@ def listen_to_voice(service: Service) -> None:
     def listen() -> None:
         voice = Voice(text)
         click.echo("  voice     looking for the house …")
-        name = _label(service.site.name)
+        name = label(service.site.name)
         if not voice.find(name):
             click.echo(
                 "  voice     found nothing by discovery: this host does not pass multicast on. It asks the address instead."
@@ -114,7 +115,3 @@ def listen_to_voice(service: Service) -> None:
             sys.stdout.flush()
 
     threading.Thread(target=listen, name="voice", daemon=True).start()
-
-
-def _label(name: str) -> str:
-    return name.replace(".", " ").encode()[:60].decode("utf-8", "ignore")

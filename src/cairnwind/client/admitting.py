@@ -18,7 +18,7 @@ class Admitting(Wire):
         return found
 
     def new_key(self, name: str, role: str, **limits: Any) -> str:
-        """A new key; its text is given here and nowhere else. ``limits``: ``only`` (outputs and groups), ``days``, ``from_``, ``to``, ``until``."""
+        """A new key; its text is given here and nowhere else. ``limits``: ``only`` (outputs, groups, kinds), ``days``, ``from_``, ``to``, ``until``."""
         text: str = self._post("/keys", {"name": name, "role": role, **keywords(limits)})["key"]
         return text
 

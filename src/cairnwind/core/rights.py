@@ -1,7 +1,7 @@
 """Who may: keys with a role, and what a command needs.
 
 ``watch`` may look, ``operate`` may command, ``keep`` may also do what only a keeper may. A key may be limited to some
-outputs and groups: it still sees the whole site, and commands those only. Moves to safe are no exception, but for the
+outputs, groups and kinds: it still sees the whole site, and commands those only. Moves to safe are no exception, but for the
 all-stop, which any key that may operate anything may give.
 """
 

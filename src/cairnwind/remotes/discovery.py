@@ -38,12 +38,10 @@ class Discovery(Remote):
         addresses = (
             ["127.0.0.1"] if loopback else own_addresses() if self._host in EVERYWHERE else [self._host]
         )
-        # one label of at most 63 bytes; a dot in it would be taken for the end of it
-        label = self.desk.site.name.replace(".", " ").encode()[:60].decode("utf-8", "ignore")
         try:
             self._zeroconf = Zeroconf(interfaces=addresses, ip_version=IPVersion.V4Only)
             self._info = ServiceInfo(
-                TYPE, f"{label}.{TYPE}", port=self._port, parsed_addresses=addresses,
+                TYPE, f"{label(self.desk.site.name)}.{TYPE}", port=self._port, parsed_addresses=addresses,
                 server=f"cairnwind-{socket.gethostname().partition('.')[0]}-{self._port}.local.",
                 properties={"td": THING, "type": "Thing", "scheme": "https" if self._secure else "http"},
             )  # fmt: skip
@@ -65,3 +63,8 @@ class Discovery(Remote):
     def facts(self) -> dict[str, Any]:
         """How it is called there."""
         return {"type": TYPE, "name": self._info.name if self._info else ""}
+
+
+def label(site: str) -> str:
+    """A site's name as it is announced: one label of at most 63 bytes, in which a dot would be taken for its end."""
+    return site.replace(".", " ").encode()[:60].decode("utf-8", "ignore")

@@ -349,7 +349,7 @@ def digest(text: str) -> str:
 
 
 def limits_of(body: dict[str, Any], names: Any, zone: str) -> dict[str, Any]:
-    """The limits of a key from what was asked: ``only`` (outputs and groups), and hours. Raises `CallerError`."""
+    """The limits of a key from what was asked: ``only`` (outputs, groups and kinds), and hours. Raises `CallerError`."""
     only = body.get("only", [])
     if only == [] and "only" in body:
         raise CallerError(

@@ -22,6 +22,7 @@ from cryptography.x509.oid import NameOID
 
 from cairnwind.core.errors import CallerError
 from cairnwind.folder import Folder
+from cairnwind.remotes.address import EVERYWHERE
 
 DAYS = 825
 RENEW_DAYS = 30
@@ -60,7 +61,7 @@ def own(folder: Folder, site: str, names: tuple[str, ...], host: str) -> tuple[P
             socket.gethostname(),
             f"{socket.gethostname()}.local",
             *names,
-            *([host] if host not in ("0.0.0.0", "::") else []),
+            *([host] if host not in EVERYWHERE else []),
         }
     )
     now = datetime.datetime.now(datetime.UTC)
