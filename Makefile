@@ -7,6 +7,7 @@ CONSOLE := src/cairnwind/service/console
 CONSOLE_SOURCES := $(shell find console -type f -not -path '*/node_modules/*' 2>/dev/null)
 PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 ROWS ?= .
+WORKERS ?= 2
 EVENTS ?= 1000000
 BOARD := src/cairnwind/demo/board
 
@@ -73,7 +74,7 @@ demo: setup
 	@$(BIN)/cairnwind demo
 
 test: setup $(VENV)/.dev packages
-	@$(BIN)/python -m pytest
+	@$(BIN)/python -m pytest -n $(WORKERS) --dist loadfile
 
 lint: $(VENV)/.dev console
 	@$(BIN)/ruff check .

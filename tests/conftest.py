@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import os
 import signal
@@ -113,6 +114,15 @@ debounce = "20 ms"
 """
 
 
+_running: list[Running] = []
+
+
+def pytest_unconfigure() -> None:
+    """A test that fails before it ends its service must not keep the whole run from ending."""
+    for running in list(_running):
+        running.end()
+
+
 class Running:
     """A service in this process, with its client and its pins."""
 
@@ -124,6 +134,7 @@ class Running:
         self.begin()
 
     def begin(self) -> None:
+        _running.append(self)
         self.service = Service(read_site(self.site_file), Folder(self.folder / "state"), self.port)
         self.service.start()
         self.site = Site(state=self.folder / "state")
@@ -135,6 +146,7 @@ class Running:
         self.begin()
 
     def end(self) -> None:
+        _running.remove(self)
         self.service.stop()
 
     def link(self, name: str = "near") -> SimulatedLink:
@@ -154,12 +166,23 @@ class Running:
         return cairnwind("--state", str(self.folder / "state"), *args, **more)
 
 
+_ports = itertools.count(
+    20_000 + 5_000 * int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:]) + os.getpid() % 2_500
+)
+"""Below those that the kernel gives away by itself, and other ones for each worker: nobody takes it in between."""
+
+
 def free_port() -> int:
     """A port that is free now, and may be listened on again after a restart (unlike one taken by number 0)."""
-    with socket.socket() as probe:
-        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
+    for port in _ports:
+        with socket.socket() as probe:
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            try:
+                probe.bind(("127.0.0.1", port))
+            except OSError:
+                continue
+            return port
+    raise AssertionError("no port is free")
 
 
 @pytest.fixture
@@ -185,15 +208,21 @@ def cairnwind(*args: str, **more: Any) -> subprocess.CompletedProcess[str]:
     )
 
 
+def spawn(*command: object, **more: Any) -> subprocess.Popen[str]:
+    """A program beside the tests, as text. It ends with them, however they end: none is left to disturb the next run."""
+    return subprocess.Popen(
+        ["setpriv", "--pdeathsig", "KILL", *(str(part) for part in command)], text=True, **more
+    )
+
+
 class Process:
     """A service in a process of its own."""
 
     def __init__(self, site_file: Path, state: Path, *more: str) -> None:
         self.state = state
         (state / "address").unlink(missing_ok=True)
-        self.process = subprocess.Popen(
-            [CAIRNWIND, "serve", str(site_file), "--state", str(state), "--port", "0", *more],
-            stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+        self.process = spawn(
+            CAIRNWIND, "serve", site_file, "--state", state, "--port", "0", *more, stdout=subprocess.PIPE, stderr=subprocess.PIPE
         )  # fmt: skip
         eventually(lambda: (state / "address").exists() or self.process.poll() is not None, within=15)
         assert self.process.poll() is None, self.process.communicate()
@@ -216,8 +245,8 @@ class Demo:
 
     def __init__(self, folder: Path) -> None:
         self.state = str(folder / "demo")
-        self.process = subprocess.Popen(
-            [CAIRNWIND, "demo", "--state", self.state, "--port", "0"], stdout=subprocess.DEVNULL
+        self.process = spawn(
+            CAIRNWIND, "demo", "--state", self.state, "--port", "0", stdout=subprocess.DEVNULL
         )
         eventually(lambda: (folder / "demo" / "address").exists(), within=20)
         self.site = Site(state=self.state)

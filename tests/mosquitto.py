@@ -6,7 +6,7 @@ import socket
 import subprocess
 from pathlib import Path
 
-from tests.conftest import eventually, free_port
+from tests.conftest import eventually, free_port, spawn
 
 USERS = {"house": "secret word", "phone": "phone word", "guest": "guest word"}
 RULES = """\
@@ -51,8 +51,8 @@ class Mosquitto:
         self.start()
 
     def start(self) -> None:
-        self.process = subprocess.Popen(
-            ["mosquitto", "-c", self.file], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        self.process = spawn(
+            "mosquitto", "-c", self.file, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         )
         wait_for(self.port)
 

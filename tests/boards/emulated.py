@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import fcntl
 import subprocess
 import threading
 from pathlib import Path
 from typing import Any
 
-from tests.conftest import ROOT, eventually
+from tests.conftest import ROOT, eventually, spawn
 
 OUT = ROOT / "build" / "firmware"
 
@@ -15,10 +16,13 @@ OUT = ROOT / "build" / "firmware"
 def build(target: str, **settings: object) -> Path:
     """Build 'image', 'native' or 'emulator', with settings like BAUD in a folder of their own."""
     out = OUT if not settings else OUT / "-".join(f"{name}{value}" for name, value in settings.items())
-    subprocess.run(
-        ["make", "-s", "-C", ROOT / "firmware", target, f"OUT={out}", *(f"{name}={value}" for name, value in settings.items())],
-        check=True, capture_output=True,
-    )  # fmt: skip
+    OUT.mkdir(parents=True, exist_ok=True)
+    with (OUT / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)  # tests run side by side, and build it once
+        subprocess.run(
+            ["make", "-s", "-C", ROOT / "firmware", target, f"OUT={out}", *(f"{name}={value}" for name, value in settings.items())],
+            check=True, capture_output=True,
+        )  # fmt: skip
     return out / {"image": "board.elf", "native": "board", "emulator": "emulator"}[target]
 
 
@@ -26,13 +30,7 @@ class Board:
     """The program, and what it says."""
 
     def __init__(self, *command: object) -> None:
-        self.process = subprocess.Popen(
-            [str(part) for part in command],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            text=True,
-            bufsize=1,
-        )
+        self.process = spawn(*command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, bufsize=1)
         self.said: list[list[str]] = []
         threading.Thread(target=self._listen, daemon=True).start()
         self.port = eventually(lambda: self.of("port"))[0][1]

@@ -18,7 +18,7 @@ from cairnwind.core.model import Board, Input, Output, Pin
 from cairnwind.core.settings import OFF, ON, Level
 from cairnwind.demo.network import NetworkBoard
 from cairnwind.service.first import clock
-from tests.conftest import CAIRNWIND, cairnwind, eventually, free_port, of_kind
+from tests.conftest import CAIRNWIND, cairnwind, eventually, free_port, of_kind, spawn
 from tests.mosquitto import Mosquitto, wait_for
 
 FACTS = Network("yard/{line}/set", "100", "0", "{level}", "yard/{line}/is", "yard/alive")
@@ -122,11 +122,18 @@ def test_the_demo_with_a_board_behind_a_broker(tmp_path: Path) -> None:
     port = free_port()
     file = tmp_path / "open.conf"
     file.write_text(f"listener {port} 127.0.0.1\nallow_anonymous true\nuser root\n")
-    broker = subprocess.Popen(["mosquitto", "-c", file], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    broker = spawn("mosquitto", "-c", file, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     wait_for(port)
     state = tmp_path / "state"
-    demo = subprocess.Popen(
-        [CAIRNWIND, "demo", "--state", state, "--port", "0", "--broker", f"mqtt://127.0.0.1:{port}"],
+    demo = spawn(
+        CAIRNWIND,
+        "demo",
+        "--state",
+        state,
+        "--port",
+        "0",
+        "--broker",
+        f"mqtt://127.0.0.1:{port}",
         stdout=subprocess.DEVNULL,
     )
     eventually(lambda: (state / "address").exists(), within=20)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import threading
 import time
 from collections.abc import Iterator
 from fractions import Fraction
@@ -331,6 +332,9 @@ def test_the_host_killed_the_engine_hung_the_board_reset(chip: emulated.Board) -
     eventually(lambda: chip.pin(RELAY))
     linked.link.drive([ev.Drive("relay", 3, ON)])
     eventually(lambda: not chip.pin(RELAY))
+    eventually(
+        lambda: linked.link._up_for
+    )  # it counts whole seconds: in its first one a reset cannot be seen by it
     chip.tell("reset")  # in the middle of traffic: modes are kept, what was on is not
     assert "the board has been reset" in eventually(lambda: linked.of(ev.LinkLost)[2:], within=8)[0].reason
     eventually(lambda: len(linked.of(ev.LinkUp)) == 4, within=8)
@@ -338,8 +342,10 @@ def test_the_host_killed_the_engine_hung_the_board_reset(chip: emulated.Board) -
     linked.link.drive([ev.Drive("relay", 4, ON), ev.Drive("lamp", 4, Level(250_000))])
     eventually(lambda: not chip.pin(RELAY))
     eventually(lambda: chip.measure(LAMP, 60)[0] == pytest.approx(800, rel=0.01), within=8)
-    linked.link.poll = lambda seconds: time.sleep(0.05)  # type: ignore[method-assign]  # as if the host were dead
-    eventually(lambda: chip.pin(RELAY), within=3)
+    hangs = threading.Event()
+    linked.link.poll = lambda seconds: hangs.wait(30)  # type: ignore[assignment]  # so it must look dead
+    eventually(lambda: chip.pin(RELAY))
+    hangs.set()
     linked.link.close()
 
 

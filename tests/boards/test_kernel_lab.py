@@ -6,9 +6,12 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 from tests.conftest import LAB, ROOT
 
 
+@pytest.mark.timeout(400)
 def test_the_kernel_and_two_wire_links_against_a_real_kernel() -> None:
     assert LAB is not None
     path = f"{Path(sys.executable).parent}:/usr/sbin:/usr/bin:/sbin:/bin"

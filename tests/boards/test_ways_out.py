@@ -17,7 +17,7 @@ from cairnwind.client import Site
 from cairnwind.demo.network import NetworkBoard
 from tests.boards import emulated
 from tests.boards.test_broker import wait_for
-from tests.conftest import Process, eventually, free_port
+from tests.conftest import Process, eventually, free_port, spawn
 
 SITE = """
 site = "Ways out"
@@ -53,7 +53,7 @@ def test_boards_rest_by_themselves(way: int, tmp_path: Path) -> None:
     port = free_port()
     conf = tmp_path / "open.conf"
     conf.write_text(f"listener {port} 127.0.0.1\nallow_anonymous true\nuser root\n")
-    broker = subprocess.Popen(["mosquitto", "-c", conf], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    broker = spawn("mosquitto", "-c", conf, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     wait_for(port)
     yard = NetworkBoard("127.0.0.1", port, "yard", 3, service=f"cairnwind/{slug('Ways out')}/service")
     assert yard.listens.wait(5)

@@ -14,7 +14,7 @@ import pytest
 from cairnwind.cli import exits
 from cairnwind.core.settings import FULL
 from cairnwind.demo import SITE_FILE
-from tests.conftest import CAIRNWIND, SITE, Running, cairnwind, eventually
+from tests.conftest import CAIRNWIND, SITE, Running, cairnwind, eventually, spawn
 
 
 def test_a_session_at_the_terminal(running: Running) -> None:
@@ -105,10 +105,8 @@ def test_each_kind_of_failure_has_its_exit_code(running: Running, tmp_path: Path
 def test_watch_shows_changes_until_interrupted(running: Running) -> None:
     command = [CAIRNWIND, "--state", str(running.folder / "state"), "watch"]
     environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
-    watch = subprocess.Popen(
-        [*command, "gallery"], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=environment
-    )
-    as_json = subprocess.Popen([*command, "--json"], stdout=subprocess.PIPE, text=True, env=environment)
+    watch = spawn(*command, "gallery", stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=environment)
+    as_json = spawn(*command, "--json", stdout=subprocess.PIPE, env=environment)
     stream = running.service.runtime.stream
     assert stream is not None
     eventually(lambda: stream.count == 2, within=10)
@@ -132,7 +130,7 @@ def test_watch_shows_changes_until_interrupted(running: Running) -> None:
 @pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGKILL])
 def test_hold_ends_with_its_command_however_that_ends(how: int, running: Running) -> None:
     command = [CAIRNWIND, "--state", str(running.folder / "state"), "hold", "vent"]
-    hold = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    hold = spawn(*command, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
     assert hold.stdout is not None
     assert hold.stdout.readline() == "Holding vent at on (confirmed); Ctrl-C lets go.\n"
     assert running.link().level("vent") == 0
@@ -147,18 +145,30 @@ def test_hold_ends_with_its_command_however_that_ends(how: int, running: Running
 def test_a_script_starts_holds_and_stops_a_service(tmp_path: Path) -> None:
     (tmp_path / "site.toml").write_text(SITE)
     state = str(tmp_path / "state")
-    serve = subprocess.Popen(
-        [CAIRNWIND, "serve", str(tmp_path / "site.toml"), "--state", state, "--port", "0", "--json"],
+    serve = spawn(
+        CAIRNWIND,
+        "serve",
+        str(tmp_path / "site.toml"),
+        "--state",
+        state,
+        "--port",
+        "0",
+        "--json",
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
-        text=True,
     )
     assert serve.stdout is not None
     assert json.loads(serve.stdout.readline())["state"] == state
-    hold = subprocess.Popen(
-        [CAIRNWIND, "--state", state, "hold", "gallery", "25", "%", "--json"],
+    hold = spawn(
+        CAIRNWIND,
+        "--state",
+        state,
+        "hold",
+        "gallery",
+        "25",
+        "%",
+        "--json",
         stdout=subprocess.PIPE,
-        text=True,
     )
     assert hold.stdout is not None
     assert json.loads(hold.stdout.readline())["claim"]["setting"]["words"] == "25 %"
@@ -192,7 +202,7 @@ def test_names_complete_from_the_running_service(running: Running) -> None:
 
 def test_the_demo_prints_what_one_needs_and_its_world_moves(tmp_path: Path) -> None:
     command = [CAIRNWIND, "demo", "--state", str(tmp_path / "demo"), "--port", "0"]
-    demo = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    demo = spawn(*command, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
     assert demo.stdout is not None
     printed = "".join(iter(demo.stdout.readline, "  stop      Ctrl-C: every output goes to safe first\n"))
     assert re.search(r"console   http://127\.0\.0\.1:\d+/#sign-in=[\w-]{43}\n", printed)

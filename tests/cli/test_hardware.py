@@ -13,7 +13,7 @@ from pathlib import Path
 
 from cairnwind.boards import maps
 from tests.boards import emulated
-from tests.conftest import CAIRNWIND, Demo, cairnwind, eventually
+from tests.conftest import CAIRNWIND, Demo, cairnwind, eventually, spawn
 
 
 def test_pins_look_and_the_boards_they_are_on(demo: Demo) -> None:
@@ -44,10 +44,15 @@ def test_try_says_what_it_reads_and_lets_go(demo: Demo) -> None:
     assert "lines that have: line-14, line-15, line-28, line-29" in wrong.stderr
     assert "A tone needs a frequency" in demo.cli("try", "shelf:J2-10", "tone").stderr
     assert "'loud' says nothing about output" in demo.cli("try", "shelf:J2-10", "output", "loud").stderr
-    trying = subprocess.Popen(
-        [CAIRNWIND, "--state", demo.state, "try", "shelf:J3-3", "output", "high"],
+    trying = spawn(
+        CAIRNWIND,
+        "--state",
+        demo.state,
+        "try",
+        "shelf:J3-3",
+        "output",
+        "high",
         stdout=subprocess.PIPE,
-        text=True,
     )
     assert trying.stdout is not None
     assert "reads high" in trying.stdout.readline()
@@ -57,12 +62,8 @@ def test_try_says_what_it_reads_and_lets_go(demo: Demo) -> None:
 
 
 def test_inputs_while_one_presses_the_button(demo: Demo) -> None:
-    watching = subprocess.Popen(
-        [CAIRNWIND, "--state", demo.state, "watch", "pug-mill-lid"], stdout=subprocess.PIPE, text=True
-    )
-    asking = subprocess.Popen(
-        [CAIRNWIND, "--state", demo.state, "identify"], stdout=subprocess.PIPE, text=True
-    )
+    watching = spawn(CAIRNWIND, "--state", demo.state, "watch", "pug-mill-lid", stdout=subprocess.PIPE)
+    asking = spawn(CAIRNWIND, "--state", demo.state, "identify", stdout=subprocess.PIPE)
     assert watching.stdout is not None
     assert asking.stdout is not None
     assert "no edge yet, pull-up" in watching.stdout.readline()
@@ -95,10 +96,15 @@ def test_identify_walks_through_a_board(demo: Demo) -> None:
 
 
 def test_the_wire_raw_and_decoded(demo: Demo) -> None:
-    watching = subprocess.Popen(
-        [CAIRNWIND, "--state", demo.state, "watch", "--link", "hoist-box", "--json"],
+    watching = spawn(
+        CAIRNWIND,
+        "--state",
+        demo.state,
+        "watch",
+        "--link",
+        "hoist-box",
+        "--json",
         stdout=subprocess.PIPE,
-        text=True,
     )
     assert watching.stdout is not None
     demo.cli("turn", "hoist-up", "on")
@@ -123,8 +129,11 @@ def test_the_prompt(demo: Demo) -> None:
     assert "A quotation mark is not closed" in said.stderr
     assert "turn yard off" not in said.stdout, "left before"
     master, slave = pty.openpty()
-    shell = subprocess.Popen(
-        [CAIRNWIND, "--state", demo.state, "do"],
+    shell = spawn(
+        CAIRNWIND,
+        "--state",
+        demo.state,
+        "do",
         stdin=slave,
         stdout=slave,
         stderr=slave,

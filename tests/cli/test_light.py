@@ -13,7 +13,7 @@ import mido
 import pytest
 from vcdvcd import VCDVCD
 
-from tests.conftest import CAIRNWIND, Demo, cairnwind, eventually
+from tests.conftest import CAIRNWIND, Demo, cairnwind, eventually, spawn
 
 
 def test_the_gallery_fades(demo: Demo) -> None:
@@ -101,10 +101,17 @@ def test_the_bell_plays(demo: Demo, tmp_path: Path) -> None:
 
 
 def test_a_sweep_is_stopped_where_it_is_loudest(demo: Demo) -> None:
-    sweeping = subprocess.Popen(
-        [CAIRNWIND, "--state", demo.state, "play", "--sweep", "500Hz", "4kHz", "--over", "20s"],
+    sweeping = spawn(
+        CAIRNWIND,
+        "--state",
+        demo.state,
+        "play",
+        "--sweep",
+        "500Hz",
+        "4kHz",
+        "--over",
+        "20s",
         stdout=subprocess.PIPE,
-        text=True,
     )
     eventually(lambda: (demo.now("bell").get("hertz") or 0) > 520)
     sweeping.send_signal(signal.SIGINT)

@@ -7,7 +7,7 @@ import signal
 import subprocess
 from pathlib import Path
 
-from tests.conftest import CAIRNWIND, Demo, Running, cairnwind, eventually
+from tests.conftest import CAIRNWIND, Demo, Running, cairnwind, eventually, spawn
 
 
 def test_keys_from_the_command_line(demo: Demo) -> None:
@@ -62,8 +62,14 @@ def test_keys_from_the_command_line(demo: Demo) -> None:
 
 def test_whoever_has_lost_the_last_key_gets_back_in_on_the_host(running: Running) -> None:
     old = running.key
-    process = subprocess.Popen(
-        [CAIRNWIND, "serve", str(running.site_file), "--state", str(running.folder / "other"), "--port", "0"],
+    process = spawn(
+        CAIRNWIND,
+        "serve",
+        str(running.site_file),
+        "--state",
+        str(running.folder / "other"),
+        "--port",
+        "0",
         stdout=subprocess.DEVNULL,
     )
     state = running.folder / "other"
@@ -96,9 +102,7 @@ def test_remotes_maps_and_wires(demo: Demo) -> None:
     plc.connect()
     plc.write_coil(int(rows[0]["address"].split()[1]), True)
     plc.close()
-    watching = subprocess.Popen(
-        [CAIRNWIND, "--state", demo.state, "watch", "--link", "modbus"], stdout=subprocess.PIPE, text=True
-    )
+    watching = spawn(CAIRNWIND, "--state", demo.state, "watch", "--link", "modbus", stdout=subprocess.PIPE)
     assert watching.stdout is not None
     assert "write coil" in watching.stdout.readline()
     watching.send_signal(signal.SIGINT)
@@ -106,11 +110,16 @@ def test_remotes_maps_and_wires(demo: Demo) -> None:
 
 
 def test_the_demo_is_talked_to(tmp_path: Path) -> None:
-    process = subprocess.Popen(
-        [CAIRNWIND, "demo", "--voice", "--state", str(tmp_path / "demo"), "--port", "0"],
+    process = spawn(
+        CAIRNWIND,
+        "demo",
+        "--voice",
+        "--state",
+        str(tmp_path / "demo"),
+        "--port",
+        "0",
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
-        text=True,
     )
     assert process.stdout is not None
     assert process.stdin is not None

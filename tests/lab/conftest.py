@@ -15,7 +15,7 @@ from cairnwind.boards.kernel import KernelLink
 from cairnwind.core import events as ev
 from cairnwind.core.model import Board, HeaderMap, Input, Output, Position
 from cairnwind.service.first import clock
-from tests.conftest import of_kind
+from tests.conftest import of_kind, spawn
 
 CHIP = os.environ.get("GPIO_SIM_CHIP", "")
 
@@ -87,7 +87,7 @@ def elsewhere() -> object:
     running: list[subprocess.Popen[str]] = []
 
     def start(text: str) -> subprocess.Popen[str]:
-        process = subprocess.Popen([sys.executable, "-c", text], stdout=subprocess.PIPE, text=True)
+        process = spawn(sys.executable, "-c", text, stdout=subprocess.PIPE)
         running.append(process)
         assert process.stdout is not None
         assert process.stdout.readline() == "ready\n"

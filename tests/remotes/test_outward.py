@@ -227,7 +227,9 @@ def found(tmp_path: Path) -> Iterator[Running]:
 def test_a_voice_assistant_finds_the_house_reads_it_and_is_answered(found: Running) -> None:
     eventually(lambda: next(each for each in found.site.remotes() if each["name"] == "discovery")["up"])
     voice = Voice(found.site.new_key("assistant", "operate", only=["gallery", "yard", "vent", "kiln"]))
-    assert voice.find(found.service.site.name), "by DNS-SD on this host's own network"
+    assert voice.find(found.service.site.name, port=found.service.port), (
+        "by DNS-SD on this host's own network"
+    )
     assert voice.address == found.url
     assert "Turn gallery" in voice.read()
     for said, answer in (

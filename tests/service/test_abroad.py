@@ -17,7 +17,7 @@ from cairnwind.remotes.address import outside
 from cairnwind.service import tls
 from cairnwind.service.serve import Service
 from cairnwind.site import SiteFileError, check_site, read_site
-from tests.conftest import CAIRNWIND, SITE, cairnwind, eventually, free_port
+from tests.conftest import CAIRNWIND, SITE, cairnwind, eventually, free_port, spawn
 
 
 def served(folder: Path, service: str) -> Service:
@@ -111,9 +111,7 @@ def test_a_given_certificate_and_a_plain_service(tmp_path: Path) -> None:
     service.stop()
     file = tmp_path / "plain.toml"
     file.write_text(f'{SITE}\n[service]\nlisten = "0.0.0.0:{port}"\ntls = "plain"\n', "utf-8")
-    process = subprocess.Popen(
-        [CAIRNWIND, "serve", str(file), "--state", str(tmp_path / "s2")], stdout=subprocess.PIPE, text=True
-    )
+    process = spawn(CAIRNWIND, "serve", str(file), "--state", str(tmp_path / "s2"), stdout=subprocess.PIPE)
     eventually(lambda: (tmp_path / "s2" / "address").exists(), within=15)
     assert requests.get(f"http://127.0.0.1:{port}/api/v1/site", timeout=5).status_code == 401, (
         "a key all the same"

@@ -27,7 +27,7 @@ from cairnwind.service.door import Door
 from cairnwind.service.keys import digest
 from cairnwind.service.stream import BEAT
 from cairnwind.service.wire import Wire
-from tests.conftest import CAIRNWIND, ROOT, Process, Running, eventually
+from tests.conftest import CAIRNWIND, ROOT, Process, Running, eventually, spawn
 
 STUDIO = """
 site = "Test bench"
@@ -427,9 +427,7 @@ def test_secrets_are_nowhere_but_where_they_belong(tmp_path: Path) -> None:
     assert site.open("store", "864213579").outcome == "driving"
     with pytest.raises(CallerError):
         Site(served.url, f"{text}x").outputs()
-    holder = subprocess.Popen(
-        [CAIRNWIND, "--address", served.url, "hold", "gallery"], env={**os.environ, "CAIRNWIND_KEY": text}, stdout=subprocess.DEVNULL
-    )  # fmt: skip
+    holder = spawn(CAIRNWIND, "--address", served.url, "hold", "gallery", env={**os.environ, "CAIRNWIND_KEY": text}, stdout=subprocess.DEVNULL)  # fmt: skip
     eventually(lambda: site.output("gallery")["confirmed"]["on"], within=15)
     seen = [path.read_bytes() for path in Path("/proc").glob("[0-9]*/cmdline") if path.exists()]
     assert any(b"hold\0gallery" in each for each in seen)

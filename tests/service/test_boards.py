@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import signal
+import sys
+import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -9,7 +12,8 @@ from pathlib import Path
 import pytest
 
 from cairnwind.core.errors import CallerError
-from tests.conftest import SITE, Running, eventually
+from tests.boards import emulated
+from tests.conftest import SITE, Running, eventually, spawn
 
 MORE = """
 [board.chain]
@@ -185,3 +189,58 @@ def test_a_link_that_fails_is_told_and_taken_up_again(bench: Running) -> None:
     assert bench.site.board("chain")["errors"] > 0
     chain.poll = poll  # type: ignore[attr-defined]
     eventually(lambda: bench.site.board("chain")["up"])
+
+
+BUSY = """
+site = "A busy machine"
+timezone = "Europe/London"
+
+[board.box]
+link = "modbus"
+port = "{port}"
+watchdog = "1 s"
+
+[output.pump]
+kind = "relay"
+pin = "box:line-16"
+
+[input.float]
+kind = "contact"
+pin = "box:line-20"
+pull = "up"
+"""
+
+
+def test_a_board_is_fed_however_busy_the_machine_is(tmp_path: Path) -> None:
+    """Both cores computing, and threads beside the link's own that want the interpreter as well: nothing is thrown off."""
+    board = emulated.native()
+    running = Running(tmp_path, BUSY.format(port=board.port))
+    running.site.turn("pump", "on")
+    over = threading.Event()
+
+    def compute() -> None:
+        while not over.is_set():
+            sum(range(20_000))
+
+    others = [spawn(sys.executable, "-c", "while True: pass") for _ in range(4)]
+    for _ in range(3):
+        threading.Thread(target=compute).start()
+    try:
+        time.sleep(6)
+    finally:
+        over.set()
+        for each in others:
+            each.kill()
+            each.wait()
+    link = running.service.pins.links["box"]
+    before = eventually(lambda: link.traffic.rounds)
+    board.process.send_signal(signal.SIGSTOP)  # the board's own program is not run for a while
+    time.sleep(1)
+    board.process.send_signal(signal.SIGCONT)
+    eventually(lambda: link.traffic.rounds > before + 50)
+    running.site.turn("pump", "off")
+    eventually(lambda: board.of("pin")[-1] == ["pin", "16", "0"])
+    assert [row["text"] for row in running.site.journal(kind="link")] == ["board box answers"]
+    assert [each[2] for each in board.of("pin")] == ["0", "65535", "0"], "it never went to safe by itself"
+    running.end()
+    board.end()

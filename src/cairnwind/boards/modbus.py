@@ -1,18 +1,24 @@
 """Boards that speak Modbus, RTU on a serial line or TCP: relay boards that are sold, and our own firmware.
 
 A board that is sold is read as its profile says. Our own firmware tells its pins itself (docs/firmware.md has
-its registers) and goes to its safe values when no frame comes for the watchdog's time. So this link sends
-nothing while the engine is not fresh: a hung engine looks to the board like a dead one.
+its registers) and goes to its safe values when no frame comes for the watchdog's time. So nothing is sent
+while the engine is not fresh: a hung engine looks to the board like a dead one. While it is, a thread of its own
+feeds the board (`Feeder`): polling, driving and waiting for other boards on the line must not let it starve.
+
+A request without an answer is followed by silence, until the answer that may still come has come or can come no
+more: what is late must never be taken for the answer to what was asked next.
 """
 
 from __future__ import annotations
 
+import select
 import time
 from collections.abc import Mapping
 from typing import Any
 
 from cairnwind.boards import serialports, wire
 from cairnwind.boards.facts import Modbus
+from cairnwind.boards.feeder import Feeder
 from cairnwind.boards.link import Seen
 from cairnwind.boards.serialports import Line
 from cairnwind.boards.wire import Put
@@ -31,6 +37,8 @@ FIRST_ANSWER_WITHIN = 5.0
 when it is opened once more. So the port stays open that long, and the first answer ends the wait."""
 LOST_AFTER = 3
 """Frames in a row without an answer after which the board counts as away."""
+STUCK = 1.0
+"""Seconds without progress after which the link's own thread counts as hung, and no longer feeds its board."""
 WATCHDOG, MODE, VALUE, SAFE, FREQUENCY, TONE_MS = 0, 32, 64, 96, 224, 240
 FACTS, UP, LEVELS, CAPABLE, EDGES = 0, 4, 16, 32, 64
 OFF, OUTPUT, PULL_UP, PWM, ANALOGUE, TONE = range(6)
@@ -58,6 +66,11 @@ class ModbusLink(Worker):
         """Seconds that the board has been up, and how often it has rested: by these a reset is noticed."""
         self._polled = 0.0
         self._gap = 0.0 if self.facts.tcp else max(0.00175, 38.5 / self.facts.baud)
+        self._answers = 1.0 if self.facts.tcp else ANSWER_WITHIN + 300 * 11 / self.facts.baud
+        """Seconds in which an answer has to come."""
+        self._sent = 0.0
+        """Monotonic seconds at which the board last got a frame."""
+        self._feeder: Feeder | None = None
 
     # --- coming and going ---------------------------------------------------------------------------------
 
@@ -83,16 +96,15 @@ class ModbusLink(Worker):
         if self.facts.tcp:
             host, _, number = port.rpartition(":")
             client: Any = ModbusTcpClient(
-                host, port=int(number), timeout=1, retries=0, trace_packet=self._line.trace
+                host, port=int(number), timeout=self._answers, retries=0, trace_packet=self._line.trace
             )
         else:
-            wait = ANSWER_WITHIN + 300 * 11 / self.facts.baud
             client = ModbusSerialClient(
                 port,
                 baudrate=self.facts.baud,
                 parity=self.facts.parity,
                 stopbits=self.facts.stop_bits,
-                timeout=wait,
+                timeout=self._answers,
                 retries=0,
                 trace_packet=self._line.trace,
             )
@@ -174,6 +186,27 @@ class ModbusLink(Worker):
         for line, mode in enumerate(modes):
             if mode != OFF and line not in wired and self._can[line][0]:
                 self._write(MODE + line, OFF)
+        if self.facts.watchdog:
+            self._feeder = Feeder(
+                self.board.name, self.facts.watchdog / 1e9, alive=self._alive, heard=lambda: self._sent, feed=self._feed
+            )  # fmt: skip
+
+    def _alive(self) -> bool:
+        """Whether the board may be fed: the engine turns, and so does this link."""
+        return self._up and self.fresh() and time.monotonic() - self.turned < STUCK
+
+    def _feed(self) -> None:
+        """One frame, before whatever else waits for the line. Whether the board is lost, the link's own thread finds out."""
+        line, client = self._line, self._client
+        if line is None or client is None:
+            return
+        with line.turn.first():
+            if not self._alive() or not client.connected:
+                return
+            try:
+                self._exchange(line, client, "read_input_registers", UP, count=1)
+            except Exception:  # whatever it is, it is told when the link's own thread meets it
+                self._hush(line)
 
     def timers(self) -> tuple[tuple[int, str], ...]:
         """As our firmware tells them."""
@@ -190,6 +223,9 @@ class ModbusLink(Worker):
 
     def disconnect(self) -> None:
         """Leave the line; the last one closes it."""
+        if self._feeder is not None:
+            self._feeder.end()
+            self._feeder = None
         if self._line is None:
             return
         line = Line.give(self._name)
@@ -395,12 +431,15 @@ class ModbusLink(Worker):
         while True:
             try:
                 with self._line.turn:
-                    self._line.raw = [b"", b""]
                     if not self._client.connected and not self._connect(self._client):
                         raise BoardError(
                             "no-device", f"{self._name} has gone.", "It is taken up again when it is back."
                         )
-                    answer = getattr(self._client, what)(*args, device_id=self.facts.unit, **more)
+                    try:
+                        answer = self._exchange(self._line, self._client, what, *args, **more)
+                    except (ModbusException, OSError):
+                        self._hush(self._line)
+                        raise
                     sent, got = self._line.raw
             except (ModbusException, OSError) as error:
                 self._missed += 1
@@ -414,6 +453,7 @@ class ModbusLink(Worker):
                         "See to its supply, its wires and its number.",
                     ) from error
                 continue
+            self.turned = time.monotonic()
             self._missed = 0
             self._patient_until = 0.0
             loud = not quiet or self.traffic.watched
@@ -430,6 +470,26 @@ class ModbusLink(Worker):
             if loud:
                 self.traffic.add("got", got, " ".join(str(int(each)) for each in found[:24]) or "done")
             return found
+
+    def _exchange(self, line: Line, client: Any, what: str, *args: Any, **more: Any) -> Any:
+        """One request and its answer, by whoever has the line."""
+        line.raw = [b"", b""]
+        self._sent = time.monotonic()
+        return getattr(client, what)(*args, device_id=self.facts.unit, **more)
+
+    def _hush(self, line: Line) -> None:
+        """Say nothing until what may still come has come, and drop it: the next answer is the next question's."""
+        port = getattr(line.client, "socket", None)
+        if self.facts.tcp or port is None:
+            return  # there each answer carries the number of its question
+        try:
+            end = time.monotonic() + self._answers
+            while (left := end - time.monotonic()) > 0:
+                if select.select([port.fileno()], [], [], left)[0]:
+                    port.read(port.in_waiting or 1)
+                    end = min(end, time.monotonic() + 2 * self._gap)  # it has come; wait for the last of it
+        except (OSError, ValueError):
+            pass  # the port has gone
 
 
 def _runs(states: Mapping[int, bool]) -> list[tuple[int, list[bool]]]:

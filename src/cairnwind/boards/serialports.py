@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -46,6 +48,41 @@ def find(port: str) -> str:
     return port
 
 
+class Turn:
+    """Who talks on a line: one at a time, and whoever keeps a board alive before everybody else."""
+
+    def __init__(self) -> None:
+        self._changed = threading.Condition()
+        self._taken = False
+        self._hurried = 0
+        """How many wait who go first."""
+
+    def __enter__(self) -> None:
+        with self._changed:
+            while self._taken or self._hurried:
+                self._changed.wait()
+            self._taken = True
+
+    def __exit__(self, *_: object) -> None:
+        with self._changed:
+            self._taken = False
+            self._changed.notify_all()
+
+    @contextmanager
+    def first(self) -> Iterator[None]:
+        """The next turn, before all who wait for an ordinary one."""
+        with self._changed:
+            self._hurried += 1
+            while self._taken:
+                self._changed.wait()
+            self._hurried -= 1
+            self._taken = True
+        try:
+            yield
+        finally:
+            self.__exit__()
+
+
 class Line:
     """One line that boards share: one of them talks at a time."""
 
@@ -53,7 +90,7 @@ class Line:
     _all = threading.Lock()
 
     def __init__(self) -> None:
-        self.turn = threading.Lock()
+        self.turn = Turn()
         self.client: Any = None
         self.users = 0
         self.raw = [b"", b""]

@@ -63,6 +63,8 @@ class Worker(ABC):
         """By line: when an unchanged input was last told of (monotonic nanoseconds)."""
         self._up = False
         self._said = ""
+        self.turned = 0.0
+        """Monotonic seconds at which the thread last got on: a link that hangs must not keep its board alive."""
 
     # --- what a board's own link says ---------------------------------------------------------------------
 
@@ -246,6 +248,7 @@ class Worker(ABC):
             self._home()
             self._first.set()
             while not self.closed:
+                self.turned = time.monotonic()
                 if not self.fresh() and self._still_stale():
                     self._make_safe()
                     raise BoardError(

@@ -97,7 +97,7 @@ def listen_to_voice(service: Service) -> None:
         voice = Voice(text)
         click.echo("  voice     looking for the house …")
         name = label(service.site.name)
-        if not voice.find(name):
+        if not voice.find(name, port=service.port):
             click.echo(
                 "  voice     found nothing by discovery: this host does not pass multicast on. It asks the address instead."
             )

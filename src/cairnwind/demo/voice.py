@@ -45,15 +45,20 @@ class Voice:
         """The phrase that was asked back about, with the place of the word in question."""
         self._at = (0, 0)
 
-    def find(self, name: str = "", within: float = 10.0) -> bool:
-        """Look for a Thing on this host's networks; True when one (of this name) answers."""
+    def find(self, name: str = "", within: float = 10.0, port: int = 0) -> bool:
+        """Look for a Thing on this host's networks; True when one (of this name, at this port) answers.
+
+        Two houses may be announced by one name, and the second is then told by another: its port is its own.
+        """
         found = threading.Event()
         voice = self
 
         class Listener(ServiceListener):
             def add_service(self, zc: Zeroconf, kind: str, full: str) -> None:
                 info = zc.get_service_info(kind, full)
-                if info is None or found.is_set() or (name and full.partition("." + kind)[0] != name):
+                if info is None or found.is_set() or (port and info.port != port):
+                    return
+                if name and not port and full.partition("." + kind)[0] != name:
                     return
                 told = {key.decode(): (value or b"").decode() for key, value in info.properties.items()}
                 host = info.parsed_addresses(IPVersion.V4Only)[0]

@@ -5,6 +5,7 @@ Imports little, so that it comes soon: the engine, the links and the lanes betwe
 
 from __future__ import annotations
 
+import sys
 import time
 from collections.abc import Callable
 from typing import Any
@@ -16,6 +17,8 @@ from cairnwind.core.engine import Engine
 from cairnwind.core.model import Input, Site
 from cairnwind.service.lanes import Item, Lanes
 
+SWITCH = 0.001
+"""Seconds after which a thread that computes gives way: those that drive pins and feed boards wait for nobody long."""
 OPEN_WITHIN = 2.0
 """Seconds in which boards have to answer; those that do not are unreachable until they do."""
 TURN = 0.25
@@ -55,6 +58,7 @@ class Pins:
 
     def make_safe(self) -> None:
         """Open every link: all outputs are told their safe setting."""
+        sys.setswitchinterval(SWITCH)
         end = time.monotonic() + OPEN_WITHIN
         for name, link in self.links.items():
             outputs = [output for output in self.site.outputs.values() if output.pin.board == name]
