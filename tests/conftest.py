@@ -146,7 +146,8 @@ class Running:
         self.begin()
 
     def end(self) -> None:
-        _running.remove(self)
+        if self in _running:
+            _running.remove(self)
         self.service.stop()
 
     def link(self, name: str = "near") -> SimulatedLink:

@@ -5,12 +5,18 @@ from __future__ import annotations
 import json
 import signal
 import subprocess
+from datetime import datetime, timedelta
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 from tests.conftest import CAIRNWIND, Demo, Running, cairnwind, eventually, spawn
 
 
 def test_keys_from_the_command_line(demo: Demo) -> None:
+    now = datetime.now(ZoneInfo("Europe/London"))
+    begin, end = (
+        f"{now + timedelta(hours=hours):%H:%M}" for hours in (-2, 2)
+    )  # whatever the hour: it is within them
     made = demo.cli(
         "key",
         "new",
@@ -19,9 +25,9 @@ def test_keys_from_the_command_line(demo: Demo) -> None:
         "--only",
         "showroom",
         "--from",
-        "06:00",
+        begin,
         "--to",
-        "23:30",
+        end,
         "--until",
         "2030-01-01",
     )
@@ -31,7 +37,7 @@ def test_keys_from_the_command_line(demo: Demo) -> None:
     )
     listed = demo.cli("key", "list").stdout
     assert "hall panel" in listed
-    assert "06:00 to 23:30 until 2030-01-02 00:00" in listed
+    assert f"{begin} to {end} until 2030-01-02 00:00" in listed
     assert key not in listed
     url = demo.site.address
     refused = cairnwind("--address", url, "turn", "kiln-vent", "on", env={"CAIRNWIND_KEY": key})

@@ -216,7 +216,12 @@ def test_for_counts_from_when_it_is_seen_and_from_zero_after_unknown() -> None:
     (gap,) = condition.missing(world, memory)
     assert (gap.only_time, gap.expected) == (True, 10 * NS)
     world.inputs["kiln-door"] = None
-    assert condition.look(world, memory) is None
+    assert condition.look(world, memory) is False, (
+        "it was shut 9 s ago: for 10 s it has certainly not been open"
+    )
+    assert memory.due_mono == world.now.mono + NS
+    world.later(1)
+    assert condition.look(world, memory) is None, "from here on nobody knows"
     world.inputs["kiln-door"] = True
     condition.look(world, memory)
     world.later(9)
@@ -231,6 +236,14 @@ def test_for_counts_from_when_it_is_seen_and_from_zero_after_unknown() -> None:
     world.later(4)
     world.on_its_way = {"kiln"}
     assert lasting.look(world, memory) is None
+    since_off, memory_off = questions.read("not (kiln is on for 5 s)", WORDS), Memory()
+    world.settings["kiln"], world.on_its_way = OFF, set()
+    assert since_off.look(world, memory_off) is True
+    world.on_its_way = {"kiln"}
+    assert since_off.look(world, memory_off) is True, (
+        "on its way or not: it is off, and so was not on for 5 s"
+    )
+    world.settings["kiln"] = ON
     world.on_its_way = set()
     lasting.look(world, memory)
     world.later(4)

@@ -18,6 +18,7 @@ from cairnwind.core.interlocks import Interlock
 from cairnwind.core.model import Site
 from cairnwind.core.quantities import NS
 from cairnwind.core.settings import OFF, Level
+from tests.invariants import rest
 
 ON = Level(1_000_000)
 MS = NS // 1000
@@ -112,7 +113,8 @@ class Plant:
     def tell(self, event: ev.Event) -> None:
         """The engine is told something; what it answers is carried out."""
         self.events += 1
-        for effect in self.engine.handle(event):
+        effects = self.engine.handle(event)
+        for effect in (*effects, *rest.check(self.engine)):
             match effect:
                 case ev.Drive():
                     self.order(effect)

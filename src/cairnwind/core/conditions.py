@@ -13,8 +13,9 @@ neither permission nor cause:
     unknown  | unknown  unknown| unknown  unknown  false     unknown  | true     unknown  unknown
     false    | true     false  | false    false    false     false    | true     unknown  false
 
-`for` counts from when its inside is seen to be true, and from zero after unknown. `becomes` is true at the one
-moment when false turns to true; unknown to true is no such moment. A condition is asked again only when something
+`for` counts from when its inside is seen to be true, and from zero after unknown. What was false at any moment of
+the time asked about has certainly not lasted for all of it, whatever is unknown since or on its way. `becomes` is
+true at the one moment when false turns to true; unknown to true is no such moment. A condition is asked again only when something
 that it names has changed, or when its own clock says so: see `Memory`.
 """
 
@@ -88,6 +89,8 @@ class Memory:
     """Of a `for`: monotonic nanoseconds since which its inside is true."""
     was: dict[int, Value] = field(default_factory=dict)
     """Of a `becomes`, a `for` and a comparison with hysteresis: what it was."""
+    false_at: dict[int, int] = field(default_factory=dict)
+    """Of a `for`: monotonic nanoseconds at which its inside was last known to be false."""
     rises: dict[int, int] = field(default_factory=dict)
     """Of a 'becomes … twice': when it last became so."""
     due_mono: int | None = None
@@ -238,6 +241,8 @@ class Hours(Node):
 
     def inverse(self, view: View, memory: Memory) -> list[Missing]:
         """See `Node.inverse`."""
+        if not view.clock_right():
+            return [Missing("the time of day is not known")]
         due = self.end.after(view.now.wall, view.site.where)
         return [Missing(f"it is {self.text}", True, expected_wall=due)]
 
@@ -274,6 +279,8 @@ class Days(Node):
 
     def inverse(self, view: View, memory: Memory) -> list[Missing]:
         """See `Node.inverse`."""
+        if not view.clock_right():
+            return [Missing("the day is not known")]
         today = self._today(view)
         ahead = next((n for n in range(1, 8) if (today + n) % 7 not in self.days), 7)
         return [Missing(f"it is {DAYS[today]}", True, expected_wall=self._midnight(view, ahead))]
@@ -297,8 +304,6 @@ class Not(Node):
 
     def missing(self, view: View, memory: Memory) -> list[Missing]:
         """See `Node.missing`."""
-        if self.inside.look(view, memory) is None:
-            return self.inside.missing(view, memory)
         return self.inside.inverse(view, memory)
 
     def inverse(self, view: View, memory: Memory) -> list[Missing]:
@@ -383,31 +388,53 @@ class Lasting(Node):
 
     def look(self, view: View, memory: Memory) -> Value:
         """See `Node.look`."""
-        found, now = self.inside.look(view, memory), view.now.mono
-        if any(view.unsure(name) for name in self.outputs):
-            found = None
-        if not memory.frozen and found is not True:
-            memory.since.pop(self.number, None)
-            memory.was[self.number] = found
-        if found is not True:
-            return found
-        if memory.frozen:
+        found, now = self._inside(view, memory), view.now.mono
+        known_false = now if memory.was.get(self.number) is False else memory.false_at.get(self.number)
+        if not memory.frozen:
+            self._remember(found, now, known_false, memory)
+        if found is False:
+            return False
+        if found is True:
             since = memory.since.get(self.number, now)
+            if now - since >= self.span:
+                return True
+            memory.wake_mono(since + self.span)
+        if known_false is not None and now < known_false + self.span:
+            memory.wake_mono(known_false + self.span)
+            return False
+        # nobody knows how long it was so before it was unknown: behind a 'not' that must not be taken for an answer
+        return None if found is None or memory.denied else False
+
+    def _inside(self, view: View, memory: Memory) -> Value:
+        """Whether its inside is so; unknown while an output that it speaks of is on its way."""
+        found = self.inside.look(view, memory)
+        return None if any(view.unsure(name) for name in self.outputs) else found
+
+    def _remember(self, found: Value, now: int, known_false: int | None, memory: Memory) -> None:
+        if known_false is not None:
+            memory.false_at[self.number] = known_false
+        memory.was[self.number] = found
+        if found is True:
+            memory.since.setdefault(self.number, now)
         else:
-            since = memory.since.setdefault(self.number, now)
-        if now - since >= self.span:
-            return True
-        memory.wake_mono(since + self.span)
-        # after unknown nobody knows how long it was so before; behind a 'not' that must not be taken for an answer
-        return None if memory.denied and memory.was.get(self.number) is None else False
+            memory.since.pop(self.number, None)
 
     def missing(self, view: View, memory: Memory) -> list[Missing]:
         """See `Node.missing`."""
-        since = memory.since.get(self.number)
-        if self.inside.look(view, memory) is not True or since is None:
-            return self.inside.missing(view, memory)
-        text = f"{self.inside.text}, but not yet for {show_duration(self.span)}"
-        return [Missing(text, True, since + self.span)]
+        inside, since = self._inside(view, memory), memory.since.get(self.number)
+        if inside is True and since is not None:
+            text = f"{self.inside.text}, but not yet for {show_duration(self.span)}"
+            return [Missing(text, True, since + self.span)]
+        if inside is None and self.inside.look(view, memory) is True:
+            moving = " and ".join(name for name in self.outputs if view.unsure(name))
+            return [Missing(f"{moving} is on its way")]
+        return self.inside.missing(view, memory)
+
+    def inverse(self, view: View, memory: Memory) -> list[Missing]:
+        """See `Node.inverse`."""
+        if self.look(view, memory) is None:
+            return [Missing(f"it is not known whether {self.text}")]
+        return [Missing(self.text)]
 
     @property
     def parts(self) -> tuple[Node, ...]:
@@ -516,6 +543,10 @@ class Supposed:
         """What an output is supposed to be at."""
         found = self._instead.get(output)
         return found if found is not None else self._view.setting(output)
+
+    def unsure(self, output: str) -> bool:
+        """It is where it is supposed to be."""
+        return output not in self._instead and self._view.unsure(output)
 
     def load(self, supply: str) -> Fraction | None:
         """What would be drawn."""

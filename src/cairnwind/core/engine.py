@@ -63,6 +63,8 @@ JUMP = 2 * NS
 """A wall clock that moves this much more or less than the monotonic one has been set."""
 MOST_TURNS = 12
 """That one output takes within one event: more, and its interlocks go round in a circle."""
+ROUND_REST = 300 * NS
+"""Nanoseconds after which such a circle is tried again, though nobody has claimed anything else since."""
 SHOWN_EVERY = NS // 5
 """How often what moves is shown anew."""
 
@@ -107,8 +109,8 @@ class Engine:
         self._asked: list[tuple[ev.Wish | ev.Renew, Claim, int, Claim | None]] = []
         """Claims made by this event, with what was in their slots before."""
         self._glided = False
-        self._round: set[str] = set()
-        """Outputs that this event does not come to an end with."""
+        self._round: dict[str, tuple[int, dict[str, Claim | None]]] = {}
+        """Outputs that an event did not come to an end with: until when each is held safe (monotonic), and whose claims led then."""
         self._stopping: tuple[str, set[str]] | None = None
 
     # --- the way in ---------------------------------------------------------------------------------------
@@ -442,6 +444,7 @@ class Engine:
         old = self.safety
         for s in self._standings.values():
             s.ruled = None
+            self._round.clear()
             s.going = s.keeping = s.refusal = None
         self.safety = Safety(self)
         self.safety.arm(event.interlocks, event.guards)
@@ -508,9 +511,7 @@ class Engine:
             self.refuse(event, sequence, refusal)
             return
         s.attested = True
-        if s.ruled is not None:
-            self.safety.moved(s)
-        self._touched[event.output] = None
+        self._noticed(s)
         text = f"{event.output}: {event.by} attests that it is off"
         self.record(sequence, "command", event.output, text, event, {"verb": "attest", "by": event.by})
         self._effects.append(ev.Outcome(event.command, sequence, "driving", event.output, text))
@@ -575,10 +576,9 @@ class Engine:
                 self.safety.went_off(s, was_on=was is not None and was.on)
         if s.ruled is not None:
             s.attested = False
-            self.safety.moved(s)
-            self._touched[event.output] = None
+            self._noticed(s)
         if was != s.confirmed:
-            self._mark_output(s)
+            self._noticed(s)
             s.since = event.at.wall
             s.unsaid = s.moving  # the journal holds no steps
             if not s.moving:
@@ -623,13 +623,12 @@ class Engine:
     def _fail(self, s: Standing, reason: str) -> None:
         assert s.pending is not None
         tried, s.pending, s.confirmed, s.how = s.pending, None, None, ""
-        self._mark_output(s)
+        self._noticed(s)
         if s.attempts == 0:
             text = f"{s.output.name}: could not be set to {s.output.say(tried)}: {reason}"
             self.record(self.number(), "failed", s.output.name, text, None, {"reason": reason})
         self._tell(s, "failed", reason)
         self._back_off(s, tried)
-        self._touched[s.output.name] = None
 
     def _back_off(self, s: Standing, tried: Setting) -> None:
         s.failed = tried
@@ -650,11 +649,10 @@ class Engine:
             s.off_at, s.attested = self.now.mono, False
             if s.ruled is not None:
                 self.safety.back(s)
-            self._mark_output(s)
+            self._noticed(s)
             if s.confirmed is not None:
                 s.since = event.at.wall
                 self._journal_change(s)
-            self._touched[name] = None
 
     def _link_lost(self, event: ev.LinkLost) -> None:
         self._set_board(event.board, False, event.reason)
@@ -665,11 +663,8 @@ class Engine:
             self._forget(s)
             s.confirmed, s.how, s.homing = None, "", True
             s.granted, s.going, s.attested, s.lost_at = False, None, False, self.now.mono
-            self._mark_output(s)
-            if s.ruled is not None:
-                self.safety.moved(s)
+            self._noticed(s)
             self._tell(s, "failed", f"the link to board {event.board} was lost: {event.reason}")
-            self._touched[s.output.name] = None
         self.disarm(standings, f"ended when board {event.board} was lost")
         for contact in self.contacts.values():
             if contact.input.pin.board == event.board:
@@ -810,16 +805,14 @@ class Engine:
         """Walk the way from wish to pin for all that was touched, until nothing is; returns how many rounds that took."""
         settled: dict[str, int] = {}
         rounds = 0
-        self._round = set()
         while self.safety.look() or self._touched:
             batch, self._touched = self._touched, {}
             rounds += 1
             for name in batch:
                 settled[name] = settled.get(name, 0) + 1
-                if settled[name] > MOST_TURNS:
-                    self._round.add(name)
+                if settled[name] % MOST_TURNS == 0:
+                    self._hold_round(name, settled)
                 self._want(self._standings[name])
-                self._touched.pop(name, None)  # a claim of its own that it has just ended
             if self.safety.of:
                 for name in batch:
                     self.safety.give_places(self._standings[name], batch)
@@ -827,6 +820,34 @@ class Engine:
                 self._allow(self._standings[name])
         self._touched = dict.fromkeys(settled)
         return rounds
+
+    def _hold_round(self, name: str, settled: dict[str, int]) -> None:
+        """Interlocks go round: who wants on and is not yet is held safe, until another claim leads one of them, or for long.
+
+        Where that does not end it, whoever goes round is held itself.
+        """
+        members = {each: self._standings[each].leader for each, turns in settled.items() if turns > 2}
+        coming = [each for each in members if self._wants_on(self._standings[each])]
+        for each in coming if coming and settled[name] == MOST_TURNS else [name]:
+            self._round[each] = self.now.mono + ROUND_REST, members
+            self.at_mono_for(self.now.mono + ROUND_REST, "ruled", each)
+            self._touched[each] = None
+
+    def _wants_on(self, s: Standing) -> bool:
+        """Somebody wants it on, and it is not."""
+        return s.wanted.on and not (s.confirmed is not None and s.confirmed.on)
+
+    def _goes_round(self, name: str) -> bool:
+        held = self._round.get(name)
+        if held is None:
+            return False
+        until, members = held
+        if self.now.mono < until and all(
+            self._standings[each].leader is was for each, was in members.items()
+        ):
+            return True
+        del self._round[name]
+        return False
 
     def _want(self, s: Standing) -> None:
         """What is wanted of one output, and whether its own gates let it have that."""
@@ -836,6 +857,9 @@ class Engine:
         leader = leading(s.claims)
         if leader is not s.leader:
             s.leader = leader
+            for name, (_, members) in self._round.items():
+                if s.output.name in members:
+                    self._touched[name] = None
             self.safety.watches.mark("claims", s.output.name)
         wish = leader.setting if leader else s.output.rest
         s.moving = False
@@ -883,7 +907,7 @@ class Engine:
         """The first of its own gates that refuses."""
         if not wants and s.aim == s.output.safe and not s.moving:
             return None
-        if s.output.name in self._round:
+        if self._goes_round(s.output.name):
             return Refusal(
                 "needs",
                 "its interlocks go round in a circle: what it needs goes off when it comes on",
@@ -925,7 +949,11 @@ class Engine:
             self.safety.started(s)
         elif s.refusal is None and s.aim.on and not on:
             s.aim = s.output.safe  # its board is away, or it is on its way to safe first
-        s.granted = on
+        if s.granted != on:
+            s.granted = on
+            self._touched[s.output.name] = (
+                None  # what keeps it from starting is asked otherwise than what ends it
+            )
         leader = s.leader
         if s.refusal is not None and leader is not None and leader.rank >= Rank.PERSON and not leader.patient:
             if s.refusal.only_time:
@@ -980,8 +1008,12 @@ class Engine:
             {**data, "reason": refusal.reason if refusal else ""},
         )
 
-    def _mark_output(self, s: Standing) -> None:
-        """What an output is confirmed at has changed: whoever looks at it is asked anew."""
+    def _noticed(self, s: Standing) -> None:
+        """What is known of an output has changed, however that came: whoever looks at it, needs it or waits for it is asked."""
+        self._touched[s.output.name] = None
+        if s.ruled is not None:
+            self.safety.known(s)
+            self.safety.moved(s)
         watches = self.safety.watches
         if watches.about:
             watches.mark("output", s.output.name)
@@ -1068,6 +1100,8 @@ class Engine:
             return
         if (s.pending if s.pending is not None else s.confirmed) == target:
             if s.pending is None:
+                if s.ruled is not None and s.retry_at is not None:
+                    self.safety.moved(s)  # it is not tried again
                 s.well()
                 if s.homing:
                     s.homing = False
@@ -1088,15 +1122,20 @@ class Engine:
 
     def _send(self, s: Standing, target: Setting) -> None:
         s.generation += 1
+        was_unsure = s.unsure
         s.pending, s.sent = target, self.now.mono
+        s.strayed = s.confirmed is not None and (was_unsure or s.confirmed.on != target.on)
         if not s.watched:
             s.watched = True
             self._push(self._mono, s.sent + ANSWER_WITHIN, "answer", s.output.name)
         self._drives.append(ev.Drive(s.output.name, s.generation, target))
-        if s.confirmed is not None and s.confirmed.on != target.on:
-            self.safety.watches.mark("output", s.output.name)  # a 'for' about it begins anew
-        if s.ruled is not None and target != s.confirmed:
-            self.safety.moved(s)
+        if s.unsure != was_unsure:
+            self.safety.watches.mark(
+                "output", s.output.name
+            )  # a 'for' about it counts anew once it is confirmed
+        if s.ruled is not None:
+            self.safety.sent(s)
+            self.safety.moved(s)  # back to what it was, too: what was about to change no longer is
 
     def _answer(self, event: ev.Wish | ev.Renew, claim: Claim, sequence: int) -> None:
         s = self._standings[claim.output]
@@ -1251,7 +1290,7 @@ class Engine:
         s = self._standings[name]
         if s.retry_at is not None and s.retry_at <= self.now.mono:
             s.retry_at = None
-            self._touched[name] = None
+            self._noticed(s)
 
     def _reflex_due(self, name: str, slot: str) -> None:
         self.reflexes.due(name)
@@ -1266,8 +1305,8 @@ class Engine:
         self.safety.guard_due(name)
 
     def _ruled_due(self, name: str, slot: str) -> None:
-        """An interlock has something to say of an output now."""
-        self._touched[name] = None
+        """An interlock has something to say of an output now, and those that wait for it may no longer have to."""
+        self._noticed(self._standings[name])
 
     def _watch_due(self, name: str, slot: str) -> None:
         self.safety.watch_due(name)

@@ -9,6 +9,9 @@ is confirmed at something else, the places of its circle are given anew:
 * Each gets a place if all its rules have room for it beside those that got theirs before.
 * Whoever has a place and is not on yet may go on only when that is safe *now*: what leaves has been confirmed off,
   and the gap has passed. Until then it waits, and its place is kept.
+* Who can never have room, or cannot go on now for another reason than time or a confirmation that is under way (what
+  it would have to wait for is on a board that is away), holds no place and keeps nobody out.
+* Where room has been made for somebody who waited, nobody who comes after it is let in before it.
 
 What may be on counts as on: an on that is under way, an output that is not known, a program at its peak.
 """
@@ -43,7 +46,9 @@ class Fact(NamedTuple):
     """In words that follow its name: 'is not confirmed off yet'."""
     off_at: int
     leaving: bool = False
-    """Nothing is known to keep it from going off when it is told to."""
+    """Nothing is known to keep it from going off when it is told to, or it counts as off after a time that is known."""
+    expected: int | None = None
+    """When it counts as off (monotonic), where that is known: its board's watchdog has then rested it."""
 
 
 class Circle:
@@ -104,6 +109,7 @@ class Circle:
                 -bids[name].rank, not bids[name].holding, name not in late, self.position[name], bids[name].place
             ),
         )  # fmt: skip
+        on: set[str] = set()
         for name in order:
             refusal = next(
                 (
@@ -113,16 +119,8 @@ class Circle:
                 ),
                 None,
             )
-            found[name] = refusal
-            if refusal is None:
-                placed[name] = None
-                if not supposed:
-                    for names in self.waiting.values():
-                        names.discard(name)
-        on = {name for name in placed if bids[name].holding}
-        for name in placed:
-            if name not in on:
-                found[name] = next(
+            if refusal is None and not bids[name].holding:
+                refusal = next(
                     (
                         why
                         for rule in self.of[name]
@@ -130,8 +128,15 @@ class Circle:
                     ),
                     None,
                 )
-                if found[name] is None:
-                    on.add(name)
+                if refusal is not None and refusal.only_time:
+                    placed[name] = None
+            found[name] = refusal
+            if refusal is None:
+                placed[name] = None
+                on.add(name)
+            if name in placed and not supposed:
+                for names in self.waiting.values():
+                    names.discard(name)
         return found
 
     # --- room ---------------------------------------------------------------------------------------------
@@ -145,16 +150,21 @@ class Circle:
             other = next((each for each in rule.outputs if each in placed), None)
             if other is None:
                 return None
-            return Refusal(
-                "excludes",
-                f"'{rule.name}' lets only one of {_names(rule.outputs)} be on, and {other} has it, for {bids[other].text}",
-                f"Switch {other} off first.",
-                rule=rule.name,
-            )
+            only, text = f"'{rule.name}' lets only one of {_names(rule.outputs)} be on", bids[other].text
+            if bids[other].holding:
+                why, remedy = f"{only}, and {other} has it, for {text}", f"Switch {other} off first."
+            else:
+                why = f"{only}, and {other} is next, for {text}"
+                remedy = f"Release {other} first; see: cairnwind why {other}."
+            return Refusal("excludes", why, remedy, rule=rule.name)
         behind = "" if bids[name].holding else full.get(rule.name, "")
         weight = self.weight[rule.name]
         used = sum([weight[each] for each in rule.outputs if each in placed])
         refusal = None
+        if weight[name] > self.most[rule.name]:
+            return Refusal(
+                "limit", self._too_much(rule, name, placed, used), "Raise the limit, or take it out of it.", rule=rule.name
+            )  # fmt: skip
         if used + weight[name] > self.most[rule.name]:
             refusal = Refusal(
                 "limit", self._too_much(rule, name, placed, used), self._remedy(rule, name), rule=rule.name
@@ -180,7 +190,8 @@ class Circle:
                 if not supposed:
                     self._wake(ready)
         if refusal is not None:
-            full.setdefault(rule.name, name)
+            if refusal.only_time:
+                full.setdefault(rule.name, name)  # there is room for it, and only its time has not come
             if not supposed:
                 self.waiting[rule.name].add(name)
         return refusal
@@ -217,13 +228,7 @@ class Circle:
                     continue
                 fact = facts[other]
                 if fact.may_be_on:
-                    return Refusal(
-                        "excludes",
-                        f"'{rule.name}': {other} {fact.how}",
-                        f"{other} has to be confirmed off.",
-                        fact.leaving,
-                        rule=rule.name,
-                    )
+                    return self._leaving(rule, other, fact)
                 ready = fact.off_at + rule.gap + rule.settle
                 if now < ready:
                     if not supposed:
@@ -236,14 +241,14 @@ class Circle:
         if sum([weight[each] for each in others], weight[name]) <= self.most[rule.name]:
             return None
         leaving = next((each for each in others if each not in on), others[0])
-        fact = facts[leaving]
+        return self._leaving(rule, leaving, facts[leaving])
+
+    def _leaving(self, rule: Shared, other: str, fact: Fact) -> Refusal:
+        """It has to be off first."""
+        gate = "excludes" if isinstance(rule, Excludes) else "limit"
         return Refusal(
-            "limit",
-            f"'{rule.name}': {leaving} {fact.how}",
-            f"{leaving} has to be confirmed off.",
-            fact.leaving,
-            rule=rule.name,
-        )
+            gate, f"'{rule.name}': {other} {fact.how}", f"{other} has to be confirmed off.", fact.leaving, fact.expected, rule.name
+        )  # fmt: skip
 
     def _wake(self, due: int) -> None:
         if self.due is None or due < self.due:

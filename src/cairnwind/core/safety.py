@@ -56,6 +56,7 @@ class Ruled:
         "needs",
         "off_of",
         "on_at",
+        "on_sure",
         "pace",
         "place",
         "rested",
@@ -77,7 +78,9 @@ class Ruled:
         self.place = 0
         """The place of a person's or hand's claim that waits for its first start."""
         self.on_at = 0
-        """Monotonic nanoseconds of its last start."""
+        """Monotonic nanoseconds of its last start: it may be on since then."""
+        self.on_sure: int | None = None
+        """Monotonic nanoseconds since which it is confirmed on; None while it is not."""
         self.off_of = 0
         """The start whose end has been confirmed."""
         self.starts: deque[int] = deque(maxlen=1000)
@@ -147,6 +150,7 @@ class Safety:
             before = old.of.get(name)
             if before is not None:
                 ruled.on_at, ruled.off_of, ruled.place = before.on_at, before.off_of, before.place
+                ruled.on_sure = before.on_sure
                 ruled.starts, ruled.rested, ruled.running = before.starts, before.rested, before.running
         self._last_start.update(
             {name: at for name, at in old._last_start.items() if name in self._last_start}
@@ -207,8 +211,7 @@ class Safety:
 
     def unsure(self, output: str) -> bool:
         """Whether an output is on its way from off to on or back."""
-        s = self._engine.standing(output)
-        return s.pending is not None and s.confirmed is not None and s.pending.on != s.confirmed.on
+        return self._engine.standing(output).unsure
 
     def clock_right(self) -> bool:
         """Whether the wall clock is to be believed."""
@@ -239,12 +242,21 @@ class Safety:
         if before and rule.grace:
             self._engine.at_mono_for(self.now.mono + rule.grace, "watch", str(watch.number))
         self._touch(rule.outputs)
+        self._ask_bound(rule)
 
     def _need_still(self, watch: Watch) -> None:
-        """Those that wait for it learn what stands in the way now."""
-        self._touch(
-            name for name in self._need_of[watch.number].outputs if self._engine.standing(name).refusal
-        )
+        """It is what it was, for other reasons: those that wait for it, or have to go before it changes, learn of that."""
+        rule = self._need_of[watch.number]
+        self._touch(name for name in rule.outputs if self._engine.standing(name).wanted.on)
+        self._ask_bound(rule)
+
+    def _ask_bound(self, rule: Needs) -> None:
+        """Outputs that wait for those that need them ask whether they still have to."""
+        for kind, name in rule.condition.about:
+            if kind == "output":
+                other = self._engine.standing(name)
+                if other.going is not None or other.aim != other.confirmed:
+                    self._engine.touch(name)
 
     def _trip_told(self, watch: Watch, before: Value) -> None:
         trip = self._trip_of[watch.number]
@@ -432,6 +444,8 @@ class Safety:
             if kind == "output":
                 other = self._engine.standing(name)
                 bound = other.going if other.going is not None else other.pending
+                if bound is None and other.retry_at is not None:
+                    bound = other.failed  # it is tried again
                 if bound is not None and bound != other.confirmed:
                     found[name] = bound
         return found
@@ -487,10 +501,10 @@ class Safety:
     def keeps_on(self, s: Standing) -> Refusal | None:
         """Why an output that nobody wants on any more stays on a little longer; None if it need not."""
         ruled = s.ruled
-        if ruled is None:
+        if ruled is None or ruled.on_sure is None:
             return None
         for pace in ruled.pace:
-            due = ruled.on_at + pace.least_on
+            due = ruled.on_sure + pace.least_on
             if pace.least_on and self.now.mono < due:
                 self._engine.at_mono_for(due, "ruled", s.output.name)
                 text = f"'{pace.name}' keeps it on for {show_duration(pace.least_on)} once it is on"
@@ -523,31 +537,39 @@ class Safety:
         names = " and ".join(dict.fromkeys(waits))
         return Refusal(
             "needs",
-            f"'{rule_name}': {names} has to be confirmed off first",
+            f"'{rule_name}': {names} {'has' if len(set(waits)) == 1 else 'have'} to be confirmed off first",
             f"See: cairnwind why {waits[0]}.",
             True,
             rule=rule_name,
         )
 
     def _still_on(self, name: str) -> bool:
-        other = self._engine.standing(name)
-        return other.confirmed is None or other.confirmed.on or other.pending is not None
+        return self.fact(name).may_be_on
+
+    def sent(self, s: Standing) -> None:
+        """An output is told another setting. If that is a start, it starts now: an on that failed is tried again."""
+        assert s.ruled is not None
+        assert s.pending is not None
+        if s.pending.on and not (s.confirmed is not None and s.confirmed.on):
+            for pace in s.ruled.pace:
+                self._last_start[pace.name] = self.now.mono
+
+    def known(self, s: Standing) -> None:
+        """Note since when it is confirmed on: what was only sent, or failed, does not count."""
+        assert s.ruled is not None
+        if s.confirmed is None or not s.confirmed.on:
+            s.ruled.on_sure = None
+        elif s.ruled.on_sure is None:
+            s.ruled.on_sure = self.now.mono
 
     def moved(self, s: Standing) -> None:
-        """An output is on its way to another setting, or was confirmed there: whoever needs it, or made room, is asked."""
+        """What is known of an output, or on its way to it, has changed: whoever needs it, or waits for it, is asked."""
         ruled = s.ruled
-        if ruled is None:
-            return
-        if s.pending is not None and s.pending.on and not (s.confirmed is not None and s.confirmed.on):
-            # it starts now, not when it was let go on: an on that failed is tried again
-            for pace in ruled.pace:
-                self._last_start[pace.name] = self.now.mono
+        assert ruled is not None
         for rule, _ in ruled.needed:
             self._touch(rule.outputs)
         for rule, _ in ruled.needs:
-            for kind, name in rule.condition.about:
-                if kind == "output" and self._engine.standing(name).going is not None:
-                    self._engine.touch(name)
+            self._ask_bound(rule)
 
     # --- places -------------------------------------------------------------------------------------------
 
@@ -575,6 +597,8 @@ class Safety:
             if due <= self.now.mono:
                 return Fact(False, "", due)
             self._engine.at_mono_for(due, "ruled", name)
+            text = f"is not known to be off before the watchdog of board {board}, which does not answer, has rested it"
+            return Fact(True, text, 0, True, due)
         return Fact(True, f"is not known to be off: board {board} does not answer", 0)
 
     def bid(self, s: Standing, wants: bool, wish: Any) -> None:
@@ -604,7 +628,10 @@ class Safety:
             return
         now = self.now.mono
         facts = {name: self.fact(name) for name in circle.outputs}
-        seen: dict[str, object] = {name: (facts[name], self.of[name].bid) for name in circle.outputs}
+        seen: dict[str, object] = {
+            name: (facts[name], self.of[name].bid, self._engine.standing(name).granted)
+            for name in circle.outputs
+        }
         if seen == circle.seen and (circle.due is None or now < circle.due):
             return
         bids = self._bids(circle)

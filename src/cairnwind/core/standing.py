@@ -54,6 +54,7 @@ class Standing:
         "sent",
         "since",
         "step_at",
+        "strayed",
         "stuck",
         "told",
         "unsaid",
@@ -107,6 +108,8 @@ class Standing:
         """Not yet confirmed safe since the link came up: safe comes first."""
         self.generation = 0
         self.pending: Setting | None = None
+        self.strayed = False
+        """Since it was last confirmed it was told to go to the other side of on and off: it may have been there."""
         self.sent = 0
         self.watched = False
         """An answer deadline is in the heap."""
@@ -129,6 +132,11 @@ class Standing:
         """Nothing has failed and nothing differs, as far as is known."""
         self.attempts, self.failed, self.retry_at = 0, None, None
         self.corrected, self.stuck, self.fault = False, None, ""
+
+    @property
+    def unsure(self) -> bool:
+        """It is on its way from off to on or back, or may have been there and back since it was confirmed."""
+        return self.pending is not None and self.confirmed is not None and self.strayed
 
     # --- programs -----------------------------------------------------------------------------------------
 

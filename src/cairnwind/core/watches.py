@@ -32,7 +32,7 @@ class Watch:
         self.tell = tell
         """Called with what it was before, when it has become something else."""
         self.again: Callable[[Watch], None] | None = None
-        """Called where it was asked again and is still not so: why it is not may have changed."""
+        """Called where it was asked again and is what it was: why it is may have changed."""
         self.woken_mono: int | None = None
         self.woken_wall: int | None = None
         """When an entry in the engine's heaps wakes it."""
@@ -98,7 +98,7 @@ class Watches:
             if watch.value is not before:
                 watch.left = now.mono
                 changed.append((watch, before))
-            elif watch.again is not None and not watch.value:
+            elif watch.again is not None:
                 watch.again(watch)
         for watch, before in changed:
             watch.tell(watch, before)

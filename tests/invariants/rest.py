@@ -1,0 +1,65 @@
+"""What must hold of an engine after every event, whatever that was: it has come to rest, and nothing sleeps for ever.
+
+Nothing is dirty: asked once more about everything at the same moment, it decides the same and drives nothing. So
+whatever is held, delayed or waiting was looked at when what it waits for changed, and whoever waits for time alone
+is looked at when that has passed, for this is asked after every event.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from cairnwind.core import events as ev
+from cairnwind.core.engine import Engine
+
+
+class Unsettled(AssertionError):
+    """Something was forgotten."""
+
+
+def _picture(engine: Engine) -> dict[str, tuple[Any, ...]]:
+    return {
+        name: (s.wanted, s.allowed, s.pending, s.generation, s.confirmed, s.granted, s.claims, _said(s.refusal), _said(s.keeping))
+        for name, s in engine._standings.items()
+    }  # fmt: skip
+
+
+def _said(refusal: Any) -> Any:
+    return refusal and (refusal.gate, refusal.rule, refusal.reason, refusal.only_time)
+
+
+def check(engine: Engine) -> list[Any]:
+    """Raise `Unsettled` where asking again changes anything, or a refusal does not mean safe.
+
+    Returns what the engine did on being asked, where rules contradict themselves and never come to rest.
+    """
+    if engine.keeper.starting:
+        return []
+    before = _picture(engine)
+    for name, s in engine._standings.items():
+        if s.refusal is not None and s.allowed != s.output.safe:
+            raise Unsettled(f"{name} is refused ({s.refusal.reason}) and allowed {s.allowed}")
+    engine._drives, engine._effects, engine._asked, engine._glided = [], [], [], False
+    engine._touched = dict.fromkeys(engine._standings)
+    watches = engine.safety.watches
+    watches.mark_all(watches.all)
+    engine._decide()
+    after = _picture(engine)
+    if any((each[7] or ("",) * 4)[2].endswith("between two starts") for each in after.values()):
+        return []  # another has started since they were asked; they are asked again when their own time has come
+    for name, was in before.items():
+        if any(said and said[2].startswith("its interlocks go round") for said in (was[7], after[name][7])):
+            return [*engine._drives, *engine._effects]
+        if was != after[name]:
+            differs = [
+                f"{one} → {other}" for one, other in zip(was, after[name], strict=True) if one != other
+            ]
+            raise Unsettled(f"{name} was not at rest: {'; '.join(differs)}")
+    moved = [
+        effect
+        for effect in (*engine._drives, *engine._effects)
+        if not isinstance(effect, ev.Changed | ev.KeepPace) and getattr(effect, "kind", "") != "gate"
+    ]
+    if moved:
+        raise Unsettled(f"asked again, the engine did more: {moved[0]}")
+    return []
