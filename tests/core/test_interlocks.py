@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
 from typing import Any
 
 import pytest
@@ -29,13 +30,18 @@ class Nobody:
 
 
 def plant(
-    *forms: dict[str, Any], boards: tuple[str, ...] = ("a",), rearm: str = "auto", delay: int = 10 * MS
-) -> Plant:
+    *forms: dict[str, Any], boards: tuple[str, ...] = ("a",), rearm: str = "auto", delay: int = 10 * MS,
+    watts: dict[str, int] | None = None,
+) -> Plant:  # fmt: skip
     """A site of seven outputs with these rules; 'up' and 'down' are on the last board."""
     made = {name: Board(name, "simulated", line_count=20) for name in boards}
     outputs = {
         name: Output(
-            name, "relay", Pin(boards[-1] if name in ("up", "down") else boards[0], number), rearm=rearm
+            name,
+            "relay",
+            Pin(boards[-1] if name in ("up", "down") else boards[0], number),
+            rearm=rearm,
+            load=Fraction((watts or {}).get(name, 10)),
         )
         for number, name in enumerate(NAMES)
     }

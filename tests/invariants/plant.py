@@ -62,6 +62,7 @@ class Plant:
         self.claims: dict[tuple[str, str], Any] = {}
         self.trips: dict[str, Any] = {}
         self.paces: dict[str, ev.KeepPace] = {}
+        self.graces: dict[str, ev.KeepGrace] = {}
         self.stop: Any = None
         self.tags: dict[tuple[str, str], Any] = {}
         self.sequence = 0
@@ -99,6 +100,7 @@ class Plant:
             ev.Start(
                 self.now, self.sequence, tuple(self.claims.values()), self.stop, tuple(self.tags.values()),
                 interlocks=self.rules, trips=tuple(self.trips.values()), paces=tuple(self.paces.values()),
+                graces=tuple(self.graces.values()),
             )
         )  # fmt: skip
 
@@ -128,6 +130,10 @@ class Plant:
                     self.trips.pop(name, None)
                 case ev.KeepPace():
                     self.paces[effect.output] = effect
+                case ev.KeepGrace():
+                    self.graces[effect.name] = effect
+                case ev.DropGrace(name):
+                    self.graces.pop(name, None)
                 case ev.KeepStop(stop):
                     self.stop = stop
                     self.onlooker.stopped(self.mono, stop is not None)

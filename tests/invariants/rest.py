@@ -42,7 +42,7 @@ def check(engine: Engine) -> list[Any]:
     engine._drives, engine._effects, engine._asked, engine._glided = [], [], [], False
     engine._touched = dict.fromkeys(engine._standings)
     watches = engine.safety.watches
-    watches.mark_all(watches.all)
+    watches.mark_all(watches.all.values())
     engine._decide()
     after = _picture(engine)
     if any((each[7] or ("",) * 4)[2].endswith("between two starts") for each in after.values()):

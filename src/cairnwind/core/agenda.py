@@ -198,13 +198,15 @@ class Agenda:
 
     def _watch(self, timer: Timer) -> None:
         if timer.due_mono is None:
-            self._engine.at_wall(timer.due_wall, "timer", str(timer.id))
+            self._engine.wall.set(timer.due_wall, "timer", str(timer.id))
         else:
-            self._engine.at_mono(timer.due_mono, "timer", str(timer.id))
+            self._engine.mono.set(timer.due_mono, "timer", str(timer.id))
         self._engine.effect(ev.Changed("plan", ""))
 
     def _drop(self, timer: Timer) -> None:
         del self.timers[timer.id]
+        for timers in (self._engine.mono, self._engine.wall):
+            timers.drop("timer", str(timer.id))
         self._engine.effect(ev.DropTimer(timer.id))
         self._engine.effect(ev.Changed("plan", ""))
 
@@ -339,7 +341,7 @@ class Agenda:
         engine, now = self._engine, self._engine.now
         if self.believed:
             if now.wall < self.believed - LATE:
-                engine.at_wall(self.believed, "plan", "")
+                engine.wall.set(self.believed, "plan", "")
                 return
             self.believed = 0
             engine.safety.watches.mark_all(engine.safety.watches.timed)
@@ -352,7 +354,7 @@ class Agenda:
             span, due = walker.at(now.wall)
             was = self.running.get(name)
             if due is not None:
-                engine.at_wall(due, "plan", name)
+                engine.wall.set(due, "plan", name)
             if span == was:
                 continue
             if was is not None:

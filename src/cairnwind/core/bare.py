@@ -47,7 +47,7 @@ class BarePins:
             engine.effect(ev.Changed("board", pin.board))
             data = {"verb": "try", "pin": pin.name, "mode": event.mode}
             engine.record(sequence, "command", pin.name, f"trying {pin.both}: {trial.text}", event, data)
-        engine.at_mono(trial.ends, "trial", pin.board, str(pin.line))
+        engine.mono.set(trial.ends, "trial", pin.board, str(pin.line))
         engine.effect(ev.Outcome(event.command, sequence, "driving", "", trial.text))
 
     def end(self, event: ev.EndTry) -> None:

@@ -17,7 +17,6 @@ Everything that affects the state is in this file. It never reads a clock: each 
 
 from __future__ import annotations
 
-import heapq
 from collections.abc import Callable, Iterable
 from dataclasses import replace
 from typing import Any
@@ -53,6 +52,7 @@ from cairnwind.core.settings import Level, Setting, Tone, encode
 from cairnwind.core.shaping import Way, next_step
 from cairnwind.core.standing import Standing
 from cairnwind.core.sticks import Sticks
+from cairnwind.core.timers import Timers
 from cairnwind.core.trials import Trial
 
 RETRY_FIRST = NS // 10
@@ -89,17 +89,14 @@ class Engine:
         self._trouble = ""
         self._early: list[ev.Record] = []
         """What happened before the journal was read; it is numbered and recorded at the start."""
-        self._mono: list[tuple[int, int, str, str, str]] = []
-        self._wall: list[tuple[int, int, str, str, str]] = []
-        self._entries = 0
+        self.mono, self.wall = Timers(), Timers()
+        """What waits, by the monotonic clock and by the wall clock."""
         self.now = Instant(0, 0)
         self.agenda = Agenda(self)
         self.bare = BarePins(self)
         self._sticks = Sticks(self)
         self.safety = Safety(self)
         self.reflexes = Reflexes(self)
-        self._waking: set[tuple[int, str, str]] = set()
-        """Entries of the heaps that were asked for with `at_mono_for` and `at_wall_for`."""
         self._inner = 0
         self._gathering: tuple[ev.Do, int, str] | None = None
         self._lead: int | None = None
@@ -121,8 +118,7 @@ class Engine:
         self._drives, self._effects, self._touched, self._asked = [], [], {}, []
         self._glided = False
         self._notice_jump()
-        if self._mono or self._wall:
-            self._meet_deadlines()
+        self._meet_deadlines()
         _HANDLERS[type(event)](self, event)
         rounds = self._decide()
         if self._asked and self.safety.of and self._withdraw():
@@ -151,10 +147,11 @@ class Engine:
 
     def next_deadline(self, now: Instant) -> int | None:
         """Monotonic nanoseconds at which a `Tick` is due, seen from ``now``; None if nothing is pending."""
-        due = [self._mono[0][0]] if self._mono else []
-        if self._wall:
-            due.append(now.mono + self._wall[0][0] - now.wall)
-        return min(due, default=None)
+        due, wall = self.mono.next, self.wall.next
+        if wall is None:
+            return due
+        wall = now.mono + wall - now.wall
+        return wall if due is None or wall < due else due
 
     # --- pictures for readers -----------------------------------------------------------------------------
 
@@ -164,7 +161,7 @@ class Engine:
         board = self._boards[s.output.pin.board]
         return OutputNow(
             s.output, s.wanted, s.leader, s.claims, s.refusal, s.allowed, s.pending, s.confirmed, s.how,
-            s.since, board.up, board.reason, s.fault, s.attempts, s.moving, s.keeping,
+            s.since, board.up, board.reason, s.fault, s.attempts, s.moving, s.keeping, self.safety.grace(s),
         )  # fmt: skip
 
     def input_now(self, name: str) -> InputNow:
@@ -441,18 +438,19 @@ class Engine:
         """Other rules hold from now on; what the old ones remember by name is kept."""
         sequence = self.number()
         self.site = event.site
-        old = self.safety
+        old, before = self.safety, self.reflexes
         for s in self._standings.values():
             s.ruled = None
-            self._round.clear()
-            s.going = s.keeping = s.refusal = None
-        self.safety = Safety(self)
+        self.safety, self.reflexes = Safety(self), Reflexes(self)
         self.safety.arm(event.interlocks, event.guards)
-        self.safety.succeed(old)
-        raised = tuple(self.reflexes.raised.values())
-        self.reflexes = Reflexes(self)
         self.reflexes.arm(event.reflexes)
-        self.reflexes.start(raised)
+        self.safety.succeed(old)
+        for s in self._standings.values():
+            if s.ruled is None:
+                s.going = s.keeping = None
+        if not self.safety.same(old):
+            self._round.clear()
+        self.reflexes.succeed(before)
         self.agenda.reload(event.schedules)
         for name in event.changed:
             s = self._standings[name]
@@ -634,7 +632,7 @@ class Engine:
         s.failed = tried
         s.retry_at = self.now.mono + min(RETRY_FIRST << min(s.attempts, 10), RETRY_LONGEST)
         s.attempts += 1
-        self._push(self._mono, s.retry_at, "retry", s.output.name)
+        self.mono.set(s.retry_at, "retry", s.output.name)
 
     def _link_up(self, event: ev.LinkUp) -> None:
         self._set_board(event.board, True, "")
@@ -682,9 +680,9 @@ class Engine:
         if contact.see(active, self.now.mono, self.now.wall, edge, settled=settled):
             self._journal_input(contact)
         if contact.deadline is not None:
-            self._push(self._mono, contact.deadline, "input", contact.input.name)
+            self.mono.set(contact.deadline, "input", contact.input.name)
         if contact.input.stale and active is not None and self._stepped:
-            self.at_mono_for(self.now.mono + contact.input.stale, "stale", contact.input.name)
+            self.mono.by(self.now.mono + contact.input.stale, "stale", contact.input.name)
         if before != active:
             self._effects.append(ev.Changed("input", contact.input.name))
 
@@ -698,7 +696,7 @@ class Engine:
             self.safety.watches.mark("input", name)
             self.reflexes.input_changed(name)
         if gauge.input.stale and volts is not None and self._stepped:  # in a rehearsal nobody falls silent
-            self.at_mono_for(self.now.mono + gauge.input.stale, "stale", name)
+            self.mono.by(self.now.mono + gauge.input.stale, "stale", name)
         self._sticks.moved(name)
 
     def _stale_due(self, name: str, slot: str) -> None:
@@ -708,7 +706,7 @@ class Engine:
             return
         if not silent(thing, self.now.mono):
             if thing.heard + thing.input.stale > self.now.mono:
-                self.at_mono_for(thing.heard + thing.input.stale, "stale", name)
+                self.mono.set(thing.heard + thing.input.stale, "stale", name)
             return
         text = f"{name} was not heard from for {show_duration(thing.input.stale)}: it is not known"
         self.record(self.number(), "input", name, text, None, {"active": None, "silent": True})
@@ -738,6 +736,7 @@ class Engine:
         if event.interlocks or event.reflexes or event.guards:
             self.safety.arm(event.interlocks, event.guards)
             self.reflexes.arm(event.reflexes)
+            self.safety.take_up_graces(event.graces)
         self.safety.recall(event.paces)
         if self.site.quiet is not None:
             self._quiet_due("", "")
@@ -830,7 +829,7 @@ class Engine:
         coming = [each for each in members if self._wants_on(self._standings[each])]
         for each in coming if coming and settled[name] == MOST_TURNS else [name]:
             self._round[each] = self.now.mono + ROUND_REST, members
-            self.at_mono_for(self.now.mono + ROUND_REST, "ruled", each)
+            self.mono.set(self.now.mono + ROUND_REST, "ruled", each, "round")
             self._touched[each] = None
 
     def _wants_on(self, s: Standing) -> bool:
@@ -1048,7 +1047,7 @@ class Engine:
     def _step_at(self, s: Standing, due: int) -> None:
         if s.step_at is None or due < s.step_at or s.step_at <= self.now.mono:
             s.step_at = due
-            self._push(self._mono, due, "step", s.output.name)
+            self.mono.set(due, "step", s.output.name)
 
     def _step_due(self, name: str, slot: str) -> None:
         s = self._standings[name]
@@ -1093,7 +1092,7 @@ class Engine:
     def _watch_program(self, claim: Claim) -> None:
         program = claim.setting
         if type(program) is Program and program.then == "release" and program.length is not None:
-            self._push(self._mono, claim.made.mono + program.length, "over", claim.output, claim.slot)
+            self.mono.set(claim.made.mono + program.length, "over", claim.output, claim.slot)
 
     def _drive(self, s: Standing, target: Setting) -> None:
         if not self._boards[s.output.pin.board].up:
@@ -1127,7 +1126,7 @@ class Engine:
         s.strayed = s.confirmed is not None and (was_unsure or s.confirmed.on != target.on)
         if not s.watched:
             s.watched = True
-            self._push(self._mono, s.sent + ANSWER_WITHIN, "answer", s.output.name)
+            self.mono.set(s.sent + ANSWER_WITHIN, "answer", s.output.name)
         self._drives.append(ev.Drive(s.output.name, s.generation, target))
         if s.unsure != was_unsure:
             self.safety.watches.mark(
@@ -1197,6 +1196,9 @@ class Engine:
         if claim.scene:
             self.agenda.forget(claim.scene, claim.output, claim.slot)
         s.claims = take(s.claims, claim.slot)
+        self.mono.drop("claim", claim.output, claim.slot)
+        self.wall.drop("claim", claim.output, claim.slot)
+        self.mono.drop("over", claim.output, claim.slot)
         self._effects.append(ev.DropClaim(claim.output, claim.slot))
         self._touched[s.output.name] = None
         if journal:
@@ -1246,25 +1248,19 @@ class Engine:
 
     # --- time ---------------------------------------------------------------------------------------------
 
-    def _push(
-        self, heap: list[tuple[int, int, str, str, str]], due: int, kind: str, name: str, slot: str = ""
-    ) -> None:
-        self._entries += 1
-        heapq.heappush(heap, (due, self._entries, kind, name, slot))
-
     def _watch_end(self, claim: Claim) -> None:
         self._watch_program(claim)
+        self.mono.drop("claim", claim.output, claim.slot)
+        self.wall.drop("claim", claim.output, claim.slot)
         if claim.lifetime.kind == "until" and claim.ends_wall is not None:
-            self._push(self._wall, claim.ends_wall, "claim", claim.output, claim.slot)
+            self.wall.set(claim.ends_wall, "claim", claim.output, claim.slot)
         elif claim.ends_mono is not None:
-            self._push(self._mono, claim.ends_mono, "claim", claim.output, claim.slot)
+            self.mono.set(claim.ends_mono, "claim", claim.output, claim.slot)
 
     def _meet_deadlines(self) -> None:
-        for heap, time in ((self._mono, self.now.mono), (self._wall, self.now.wall)):
-            while heap and heap[0][0] <= time:
-                due, _, kind, name, slot = heapq.heappop(heap)
-                if self._waking:
-                    self._waking.discard((due, kind, name))
+        for timers, time in ((self.mono, self.now.mono), (self.wall, self.now.wall)):
+            while (key := timers.take(time)) is not None:
+                kind, name, slot = key
                 _DEADLINES[kind](self, name, slot)
 
     def _claim_due(self, name: str, slot: str) -> None:
@@ -1301,6 +1297,9 @@ class Engine:
     def _alarm_due(self, name: str, slot: str) -> None:
         self.reflexes.alarm_due(name)
 
+    def _grace_due(self, name: str, slot: str) -> None:
+        self.safety.grace_due(name)
+
     def _guard_due(self, name: str, slot: str) -> None:
         self.safety.guard_due(name)
 
@@ -1320,14 +1319,14 @@ class Engine:
             self._fail(s, f"board {s.output.pin.board} did not answer within {ANSWER_WITHIN // NS} s")
         else:
             s.watched = True
-            self._push(self._mono, s.sent + ANSWER_WITHIN, "answer", name)
+            self.mono.set(s.sent + ANSWER_WITHIN, "answer", name)
 
     def _input_due(self, name: str, slot: str) -> None:
         contact = self.contacts[name]
         if contact.due(self.now.mono, self.now.wall):
             self._journal_input(contact)
             if contact.input.window and contact.deadline is not None:
-                self._push(self._mono, contact.deadline, "input", name)
+                self.mono.set(contact.deadline, "input", name)
 
     def _notice_jump(self) -> None:
         """A wall clock that was set is journalled; calendar ends follow it, durations do not."""
@@ -1351,7 +1350,7 @@ class Engine:
         inside, due = told(quiet, self.site.timezone, self.now.wall)
         self.keeper.quiet = words(quiet.end) if inside else ""
         self.keeper.loud = quiet.excepted
-        self._push(self._wall, due, "quiet", "")
+        self.wall.set(due, "quiet", "")
         for s in self._standings.values():
             if s.output.takes == "tone" and s.wanted.on:
                 self._touched[s.output.name] = None
@@ -1366,29 +1365,9 @@ class Engine:
         """Add an effect."""
         self._effects.append(effect)
 
-    def at_wall(self, due: int, kind: str, name: str) -> None:
-        """Wake for something at a time of the wall clock."""
-        self._push(self._wall, due, kind, name)
-
-    def at_mono_for(self, due: int, kind: str, name: str) -> None:
-        """Wake for something at a time of the monotonic clock; asked for twice, once is enough."""
-        if (due, kind, name) not in self._waking:
-            self._waking.add((due, kind, name))
-            self._push(self._mono, due, kind, name)
-
-    def at_wall_for(self, due: int, kind: str, name: str) -> None:
-        """The same by the wall clock."""
-        if (due, kind, name) not in self._waking:
-            self._waking.add((due, kind, name))
-            self._push(self._wall, due, kind, name)
-
     def touch(self, name: str) -> None:
         """See to an output before this event is over."""
         self._touched[name] = None
-
-    def at_mono(self, due: int, kind: str, name: str, slot: str = "") -> None:
-        """Wake for something at a time of the monotonic clock."""
-        self._push(self._mono, due, kind, name, slot)
 
     def inner(self, command: str) -> str:
         """A name for a command within a command."""
@@ -1602,5 +1581,5 @@ _DEADLINES: dict[str, Callable[[Engine, str, str], None]] = {
     "trial": Engine._trial_due, "step": Engine._step_due, "over": Engine._over_due, "quiet": Engine._quiet_due,
     "timer": Engine._timer_due, "plan": Engine._plan_due, "ruled": Engine._ruled_due, "watch": Engine._watch_due,
     "stale": Engine._stale_due, "reflex": Engine._reflex_due, "regulator": Engine._regulator_due, "alarm": Engine._alarm_due,
-    "guard": Engine._guard_due,
+    "guard": Engine._guard_due, "grace": Engine._grace_due,
 }  # fmt: skip

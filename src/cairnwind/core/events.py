@@ -442,6 +442,8 @@ class Start:
     """Those that were in force."""
     alarms: tuple[Raised, ...] = ()
     paces: tuple[KeepPace, ...] = ()
+    graces: tuple[KeepGrace, ...] = ()
+    """Of trips, where they were running."""
     last: int = 0
     """The journal's latest wall time: a clock before that is not to be believed."""
 
@@ -586,6 +588,22 @@ class KeepPace:
 
 
 @fact
+class KeepGrace:
+    """Store that the grace of a trip runs: since when (wall nanoseconds), and how long it is."""
+
+    name: str
+    since: int
+    span: int
+
+
+@fact
+class DropGrace:
+    """It runs no more."""
+
+    name: str
+
+
+@fact
 class KeepTimer:
     """Store a timer."""
 
@@ -663,6 +681,8 @@ Effect = (
     | DropAlarm
     | DropCode
     | KeepPace
+    | KeepGrace
+    | DropGrace
     | KeepTimer
     | DropTimer
     | KeepSchedule

@@ -36,6 +36,8 @@ class OutputNow:
     """A program runs, or it is being brought to its setting step by step."""
     keeping: Refusal | None = None
     """Why it is kept as it is, although something else is wanted."""
+    grace: Refusal | None = None
+    """What it lacks, or what nobody knows, while that is borne with; it goes off when that ``expected`` comes."""
 
     @property
     def driven(self) -> Setting | None:

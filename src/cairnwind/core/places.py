@@ -69,6 +69,8 @@ class Circle:
         """Whole millionths: sums are made at every change."""
         self.waiting: dict[str, set[str]] = {rule.name: set() for rule in self.limits}
         """By limit: who had no room."""
+        self.placed: set[str] = set()
+        """Who has a place, on already or not yet."""
         self.used: dict[str, int] = {}
         self.freed: dict[str, int] = {}
         """By limit: when room was last made (monotonic nanoseconds)."""
@@ -76,6 +78,16 @@ class Circle:
         """When the places have to be given anew although nothing has changed."""
         self.seen: dict[str, object] = {}
         """By output: what it was like when the places were last given."""
+
+    def succeed(self, old: Circle) -> None:
+        """Remember what the circle before did of the same limits: who waits, and since when there is room."""
+        self.placed |= old.placed & set(self.outputs)
+        for rule in self.limits:
+            if rule.name in old.used:
+                self.waiting[rule.name] = old.waiting[rule.name] & set(rule.outputs)
+                self.used[rule.name] = old.used[rule.name]
+                if rule.name in old.freed:
+                    self.freed[rule.name] = old.freed[rule.name]
 
     def _position(self, name: str) -> int:
         for rule in self.of[name]:
@@ -106,7 +118,7 @@ class Circle:
         order = sorted(
             bids,
             key=lambda name: (
-                -bids[name].rank, not bids[name].holding, name not in late, self.position[name], bids[name].place
+                -bids[name].rank, not (bids[name].holding or name in self.placed), name not in late, self.position[name], bids[name].place
             ),
         )  # fmt: skip
         on: set[str] = set()
@@ -137,6 +149,8 @@ class Circle:
             if name in placed and not supposed:
                 for names in self.waiting.values():
                     names.discard(name)
+        if not supposed:
+            self.placed = set(placed)
         return found
 
     # --- room ---------------------------------------------------------------------------------------------

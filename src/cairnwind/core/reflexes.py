@@ -18,7 +18,7 @@ from cairnwind.core.agenda import For
 from cairnwind.core.claims import PERSON, RELEASED, TAKEOVER, Rank, Source, held
 from cairnwind.core.conditions import Condition, Value
 from cairnwind.core.course import Course
-from cairnwind.core.fact import fact
+from cairnwind.core.fact import alike, fact
 from cairnwind.core.interlocks import Raised, Refusal
 from cairnwind.core.quantities import NS
 from cairnwind.core.settings import FULL, Level, Setting
@@ -105,6 +105,10 @@ class _Keeping:
         self.sum = 0.0
         self.ticked = 0
 
+    def succeed(self, old: _Keeping) -> None:
+        """Go on where the same rule was."""
+        self.wants, self.changed, self.sum, self.ticked = old.wants, old.changed, old.sum, old.ticked
+
 
 class Reflexes:
     """See the module's page."""
@@ -114,9 +118,9 @@ class Reflexes:
         self.reflexes: dict[str, _Running] = {}
         self.regulators: dict[str, _Keeping] = {}
         self.alarms: dict[str, Alarm] = {}
+        self.watch_of_alarm: dict[str, Watch] = {}
         self.raised: dict[str, Raised] = {}
         self._of_input: dict[str, list[_Keeping]] = {}
-        self._by_watch: dict[int, _Running | Alarm] = {}
         self._causes: dict[str, tuple[str, ...]] = {}
         """By output: the reflexes that led to what it does now, the first one first."""
         self._fired = 0
@@ -125,14 +129,18 @@ class Reflexes:
         """These hold from now on."""
         for rule in rules:
             if isinstance(rule, Reflex):
-                watch = self._engine.safety.watches.add(rule.condition, self._told)
-                self.reflexes[rule.name] = self._by_watch[watch.number] = _Running(rule, watch)
+                watch = self._engine.safety.watches.add(
+                    f"reflex {rule.name}", rule.condition, rule, self._told
+                )
+                self.reflexes[rule.name] = watch.rule = _Running(rule, watch)
             elif isinstance(rule, Regulator):
                 keeping = self.regulators[rule.name] = _Keeping(rule)
                 self._of_input.setdefault(rule.input, []).append(keeping)
             else:
-                watch = self._engine.safety.watches.add(rule.condition, self._told)
-                self.alarms[rule.name] = self._by_watch[watch.number] = rule
+                watch = self._engine.safety.watches.add(
+                    f"alarm {rule.name}", rule.condition, rule, self._told
+                )
+                self.alarms[rule.name], self.watch_of_alarm[rule.name] = rule, watch
 
     def start(self, raised: Iterable[Raised]) -> None:
         """What was left. Claims that are held while something is so are made anew where it still is."""
@@ -152,8 +160,42 @@ class Reflexes:
         for keeping in self.regulators.values():
             self._regulate(keeping)
 
+    def succeed(self, old: Reflexes) -> None:
+        """Go on where other rules were: what did not change remembers all that it did; what did is begun anew."""
+        engine, watches = self._engine, self._engine.safety.watches
+        kept = set()
+        for name, running in self.reflexes.items():
+            was = old.reflexes.get(name)
+            if was is not None and alike(was.rule, running.rule):
+                running.fired, running.suspended, running.chain = was.fired, was.suspended, was.chain
+                watches.all[f"reflex {name}"].succeed(was.watch)
+                kept.add(f"reflex:{name}")
+        for name, keeping in self.regulators.items():
+            before = old.regulators.get(name)
+            if before is not None and alike(before.rule, keeping.rule):
+                keeping.succeed(before)
+                kept.add(f"regulator:{name}")
+        for name, alarm in self.alarms.items():
+            known = old.alarms.get(name)
+            if known is not None and alike(known, alarm):
+                watches.all[f"alarm {name}"].succeed(old.watch_of_alarm[name])
+        self._causes, self._fired = old._causes, old._fired
+        for name in engine.site.outputs:
+            s = engine.standing(name)
+            for claim in s.claims:
+                if claim.rank is Rank.REFLEX and claim.lifetime.kind == "released" and claim.slot not in kept:
+                    engine.end(s, claim, "its rule has changed, or is no longer in the site file")
+        for name, each in old.raised.items():
+            if name in self.alarms:
+                self.raised[name] = each
+            else:
+                engine.effect(ev.DropAlarm(name))
+        for name, keeping in self.regulators.items():
+            if f"regulator:{name}" not in kept:
+                self._regulate(keeping)
+
     def _told(self, watch: Watch, before: Value) -> None:
-        rule = self._by_watch[watch.number]
+        rule = watch.rule
         if isinstance(rule, Alarm):
             self._see_alarm(rule, watch)
         elif rule.rule.holds:
@@ -170,7 +212,7 @@ class Reflexes:
             return
         if now.mono < running.fired + rule.pause:
             if rule.holds:
-                engine.at_mono_for(running.fired + rule.pause, "reflex", rule.name)
+                engine.mono.set(running.fired + rule.pause, "reflex", rule.name)
             return
         running.fired = now.mono
         self._fired += 1
@@ -277,12 +319,12 @@ class Reflexes:
                 self._want(keeping, output.safe, f"{rule.input} is not known")
             return
         if keeping.wants is not None and now < keeping.changed + rule.pause:
-            engine.at_mono_for(keeping.changed + rule.pause, "regulator", rule.name)
+            engine.mono.set(keeping.changed + rule.pause, "regulator", rule.name)
             return
         shown = f"{rule.input} is {value:.4g}"
         if rule.gain:
             wanted = self._level(keeping, value, now)
-            engine.at_mono_for(now + rule.pause, "regulator", rule.name)
+            engine.mono.set(now + rule.pause, "regulator", rule.name)
             before = keeping.wants
             near = (
                 isinstance(before, Level)
@@ -363,7 +405,7 @@ class Reflexes:
 
     def _again(self, alarm: Alarm) -> None:
         if alarm.repeat:
-            self._engine.at_mono_for(self._engine.now.mono + alarm.repeat, "alarm", alarm.name)
+            self._engine.mono.set(self._engine.now.mono + alarm.repeat, "alarm", alarm.name)
 
     def alarm_due(self, name: str) -> None:
         """It is raised again, if nobody has acknowledged it."""

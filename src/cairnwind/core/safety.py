@@ -24,6 +24,7 @@ from typing import TYPE_CHECKING, Any
 from cairnwind.core import events as ev
 from cairnwind.core.claims import PERSON, Claim, Instant, Rank, lasting
 from cairnwind.core.conditions import Missing, Value, drawn
+from cairnwind.core.fact import alike
 from cairnwind.core.interlocks import Excludes, Guard, Interlock, Latched, Limit, Needs, Pace, Refusal, Trip
 from cairnwind.core.model import Site
 from cairnwind.core.places import Bid, Circle, Fact, circles
@@ -52,6 +53,7 @@ class Ruled:
     __slots__ = (
         "bid",
         "circle",
+        "grace",
         "needed",
         "needs",
         "off_of",
@@ -72,6 +74,8 @@ class Ruled:
         """What looks at it, of the needs of others."""
         self.pace: list[Pace] = []
         self.circle: Circle | None = None
+        self.grace: Refusal | None = None
+        """What it needs and does not have, while its grace runs; when it ends is ``expected``."""
         self.bid: Bid | None = None
         self.shared: Refusal | None = None
         """What the shared gates said last."""
@@ -90,6 +94,22 @@ class Ruled:
         self.running = False
         """It was on when its board was lost."""
 
+    def succeed(self, old: Ruled) -> None:
+        """Remember what the old rules did of this output."""
+        for name in (
+            "bid",
+            "shared",
+            "grace",
+            "place",
+            "on_at",
+            "on_sure",
+            "off_of",
+            "starts",
+            "rested",
+            "running",
+        ):
+            setattr(self, name, getattr(old, name))
+
 
 class Safety:
     """See the module's page. Implements `cairnwind.core.conditions.View`."""
@@ -100,33 +120,40 @@ class Safety:
         self.of: dict[str, Ruled] = {}
         """By output; those that no rule concerns have no entry."""
         self.trips: dict[str, Trip] = {}
-        self._need_of: dict[int, Needs] = {}
-        self._trip_of: dict[int, Trip] = {}
-        """Rules by the numbers of their watches."""
+        self._rules: tuple[Interlock, ...] = ()
         self.guards: dict[str, Guard] = {}
         self._open_until: dict[str, int] = {}
         """By guarded output that is open: until when (monotonic nanoseconds)."""
         self._last_start: dict[str, int] = {}
         """By pace: when one of its outputs was last started."""
+        self.circles: list[Circle] = []
+        self._tripping: dict[str, list[Watch]] = {}
+        """By output: the trips that have a grace."""
         self.wrong: dict[str, deque[int]] = {}
         """By output: when wrong codes were given (monotonic nanoseconds)."""
 
     def arm(self, interlocks: Iterable[Interlock], guards: Iterable[Guard] = ()) -> None:
         """These rules hold from now on."""
+        self._rules = tuple(interlocks)
         self.guards = {guard.output: guard for guard in guards}
         self._engine.keeper.shut = set(self.guards)
         shared: list[Excludes | Limit] = []
-        for rule in interlocks:
+        for rule in self._rules:
             if isinstance(rule, Trip):
                 self.trips[rule.name] = rule
-                self._trip_of[self.watches.add(rule.condition, self._trip_told).number] = rule
+                watch = self.watches.add(f"trip {rule.name}", rule.condition, rule, self._trip_told)
+                if rule.grace is not None:
+                    watch.good, watch.lapse = False, self._trip_lapse
+                    for name in rule.outputs:
+                        self._tripping.setdefault(name, []).append(watch)
                 continue
             for name in rule.outputs:
                 self.of.setdefault(name, Ruled())
             if isinstance(rule, Needs):
-                watch = self.watches.add(rule.condition, self._need_told)
-                self._need_of[watch.number] = rule
+                watch = self.watches.add(f"needs {rule.name}", rule.condition, rule, self._need_told)
                 watch.again = self._need_still
+                if rule.grace:
+                    watch.good, watch.lapse = True, self._need_lapse
                 for name in rule.outputs:
                     self.of[name].needs.append((rule, watch))
                 for kind, name in rule.condition.about:
@@ -138,20 +165,34 @@ class Safety:
                 self._last_start[rule.name] = self.now.mono  # what was started before is not known
             else:
                 shared.append(rule)
-        for circle in circles(shared):
+        self.circles = circles(shared)
+        for circle in self.circles:
             for name in circle.outputs:
                 self.of[name].circle = circle
         for name, ruled in self.of.items():
             self._engine.standing(name).ruled = ruled
 
     def succeed(self, old: Safety) -> None:
-        """Take over what other rules before remember by name."""
+        """Go on where other rules were: what did not change, by name, remembers all that it did."""
         for name, ruled in self.of.items():
             before = old.of.get(name)
             if before is not None:
-                ruled.on_at, ruled.off_of, ruled.place = before.on_at, before.off_of, before.place
-                ruled.on_sure = before.on_sure
-                ruled.starts, ruled.rested, ruled.running = before.starts, before.rested, before.running
+                ruled.succeed(before)
+        for circle in self.circles:
+            for each in old.circles:
+                circle.succeed(each)
+        known = {(type(rule), rule.name): rule for rule in old._rules}
+        for rule in self._rules:
+            was = known.pop((type(rule), rule.name), None)
+            if was is not None and alike(was, rule):
+                if isinstance(rule, Needs | Trip):
+                    key = f"{'needs' if isinstance(rule, Needs) else 'trip'} {rule.name}"
+                    self.watches.all[key].succeed(old.watches.all[key])
+            elif isinstance(was, Trip) and was.grace is not None:
+                self._drop_grace(was)
+        for was in known.values():
+            if isinstance(was, Trip) and was.grace is not None:
+                self._drop_grace(was)
         self._last_start.update(
             {name: at for name, at in old._last_start.items() if name in self._last_start}
         )
@@ -162,6 +203,12 @@ class Safety:
         for trip in latched:
             self._engine.keeper.unlatch(trip.name)
         self.take_up(latched)
+
+    def same(self, old: Safety) -> bool:
+        """Whether the same interlocks hold as before."""
+        return len(self._rules) == len(old._rules) and all(
+            alike(one, other) for one, other in zip(self._rules, old._rules, strict=True)
+        )
 
     # --- what conditions see ------------------------------------------------------------------------------
 
@@ -221,32 +268,79 @@ class Safety:
 
     def look(self) -> bool:
         """Ask the conditions that have to be asked. False if there were none."""
-        return self.watches.look(self, self._engine.at_mono_for, self._engine.at_wall_for)
+        return self.watches.look(self, self._engine.mono, self._engine.wall)
 
-    def watch_due(self, number: str) -> None:
+    def watch_due(self, key: str) -> None:
         """A condition's own clock says that it has to be asked."""
-        if int(number) >= len(self.watches.all):
-            return  # it was asked for before a reload, which left fewer conditions
-        watch = self.watches.all[int(number)]
-        self.watches.dirty[watch.number] = None
-        rule = self._need_of.get(watch.number)
-        if rule is not None:
-            self._touch(rule.outputs)  # its grace may be over
-        trip = self._trip_of.get(watch.number)
-        if trip is not None and trip.grace is not None and watch.value is None and watch.left is not None:
-            if self.now.mono >= watch.left + trip.grace:
-                self._latch(trip, f"{trip.condition.text}: not known for {show_duration(trip.grace)}")
+        if key in self.watches.all:  # it may have been asked for before a reload
+            self.watches.dirty[key] = None
 
     def _need_told(self, watch: Watch, before: Value) -> None:
-        rule = self._need_of[watch.number]
-        if before and rule.grace:
-            self._engine.at_mono_for(self.now.mono + rule.grace, "watch", str(watch.number))
-        self._touch(rule.outputs)
-        self._ask_bound(rule)
+        self._touch(watch.rule.outputs)
+        self._ask_bound(watch.rule)
+
+    def _need_lapse(self, watch: Watch) -> None:
+        """The grace of a need begins, or its condition is met again."""
+        if watch.ceased is None:
+            self._engine.mono.drop("grace", watch.key)
+        else:
+            self._engine.mono.set(watch.ceased + watch.rule.grace, "grace", watch.key)
+
+    def _trip_lapse(self, watch: Watch) -> None:
+        """The grace of a trip begins when nobody can say any more that its cause is not there."""
+        trip = watch.rule
+        for name in trip.outputs:
+            self._engine.effect(ev.Changed("output", name))
+        if watch.ceased is None:
+            self._drop_grace(trip)
+        elif watch.value is None:
+            self._engine.mono.set(watch.ceased + trip.grace, "grace", watch.key)
+            self._engine.effect(ev.KeepGrace(trip.name, self._wall(watch.ceased), trip.grace))
+
+    def _drop_grace(self, trip: Trip) -> None:
+        if self._engine.mono.due("grace", f"trip {trip.name}") is not None:
+            self._engine.mono.drop("grace", f"trip {trip.name}")
+            self._engine.effect(ev.DropGrace(trip.name))
+
+    def grace_due(self, key: str) -> None:
+        """A grace is over."""
+        watch = self.watches.all.get(key)
+        if watch is None or watch.ceased is None:
+            return
+        if isinstance(watch.rule, Needs):
+            self._touch(watch.rule.outputs)
+        else:
+            self._engine.effect(ev.DropGrace(watch.rule.name))
+            self._latch(
+                watch.rule, f"{watch.condition.text}: not known for {show_duration(watch.rule.grace)}"
+            )
+
+    def take_up_graces(self, kept: Iterable[ev.KeepGrace]) -> None:
+        """Graces of trips that were running when the service ended go on: to their end by the clock, or for what was left."""
+        for each in kept:
+            watch = self.watches.all.get(f"trip {each.name}")
+            if watch is None or watch.good is None:
+                self._engine.effect(ev.DropGrace(each.name))
+                continue
+            left = max(0, min(each.since + each.span - self.now.wall, each.span))
+            watch.ceased = self.now.mono + left - watch.rule.grace
+            self._engine.mono.set(self.now.mono + left, "grace", watch.key)
+
+    def grace(self, s: Standing) -> Refusal | None:
+        """What ends soon, unless something changes: an output is on by a grace alone, or a trip of it counts down."""
+        found = s.ruled.grace if s.ruled is not None else None
+        for watch in self._tripping.get(s.output.name, ()):
+            due = self._engine.mono.due("grace", watch.key)
+            if due is not None and (
+                found is None or found.expected is None or self._wall(due) < found.expected
+            ):
+                text = f"whether {watch.condition.text} is not known, and '{watch.rule.name}' trips"
+                found = Refusal("trip", text, "", True, self._wall(due), watch.rule.name)
+        return found
 
     def _need_still(self, watch: Watch) -> None:
         """It is what it was, for other reasons: those that wait for it, or have to go before it changes, learn of that."""
-        rule = self._need_of[watch.number]
+        rule = watch.rule
         self._touch(name for name in rule.outputs if self._engine.standing(name).wanted.on)
         self._ask_bound(rule)
 
@@ -259,11 +353,8 @@ class Safety:
                     self._engine.touch(name)
 
     def _trip_told(self, watch: Watch, before: Value) -> None:
-        trip = self._trip_of[watch.number]
         if watch.value:
-            self._latch(trip, trip.condition.text)
-        elif watch.value is None and trip.grace is not None:
-            self._engine.at_mono_for(self.now.mono + trip.grace, "watch", str(watch.number))
+            self._latch(watch.rule, watch.condition.text)
         self._engine.effect(ev.Changed("site", ""))
 
     def _touch(self, outputs: Iterable[str]) -> None:
@@ -276,6 +367,7 @@ class Safety:
         engine = self._engine
         if trip.name in engine.keeper.trips:
             return
+        self._drop_grace(trip)
         latched = Latched(trip.name, self.now.wall, cause, trip.outputs)
         engine.keeper.latch(latched)
         engine.effect(ev.KeepTrip(latched))
@@ -318,7 +410,7 @@ class Safety:
         elif not engine.recording:
             refusal = engine.no_journal()
         else:
-            watch = next(each for each in self.watches.all if each.condition is trip.condition)
+            watch = self.watches.all[f"trip {trip.name}"]
             if watch.value is not False:
                 how = "is still there" if watch.value else "may still be there"
                 now = " and ".join(each.text for each in trip.condition.node.inverse(self, watch.memory))
@@ -350,7 +442,7 @@ class Safety:
         ends = self.now.mono + guard.opens
         self._open_until[event.output] = ends
         engine.keeper.shut.discard(event.output)
-        engine.at_mono_for(ends, "guard", event.output)
+        engine.mono.set(ends, "guard", event.output)
         if event.code:
             engine.effect(ev.DropCode(event.code))
         text = f"{event.output}: opened with the code of {event.by}, for {show_duration(guard.opens)}"
@@ -392,8 +484,10 @@ class Safety:
         ruled = s.ruled
         assert ruled is not None
         coming = None
+        if not starting:
+            ruled.grace = None
         for rule, watch in ruled.needs:
-            found = self._need(rule, watch, starting)
+            found = self._need(rule, watch, ruled, starting)
             if found is not None and not found.coming:
                 return found
             coming = coming or found
@@ -403,7 +497,7 @@ class Safety:
                 return found
         return coming
 
-    def _need(self, rule: Needs, watch: Watch, starting: bool) -> Refusal | None:
+    def _need(self, rule: Needs, watch: Watch, ruled: Ruled, starting: bool) -> Refusal | None:
         if watch.value is True:
             coming = self._coming(rule)
             if self._holds(rule, watch, coming):
@@ -416,11 +510,15 @@ class Safety:
                 rule=rule.name,
                 coming=True,
             )
-        if not starting and rule.grace and watch.left is not None and self.now.mono < watch.left + rule.grace:
-            return None
         gaps = rule.condition.missing(self, watch.memory) or [Missing(rule.condition.text)]
-        only_time = all(gap.only_time for gap in gaps)
         text = " and ".join(dict.fromkeys(gap.text for gap in gaps))
+        if not starting and watch.ceased is not None and self.now.mono < watch.ceased + rule.grace:
+            due = self._wall(watch.ceased + rule.grace)
+            ruled.grace = Refusal(
+                "needs", f"'{rule.name}' needs {rule.condition.text}; {text}", "", True, due, rule.name
+            )
+            return None
+        only_time = all(gap.only_time for gap in gaps)
         return Refusal(
             "needs", f"'{rule.name}' needs {rule.condition.text}; {text}", "It may be on as soon as that is so.", only_time,
             self._expected(gaps) if only_time else None, rule.name,
@@ -495,7 +593,7 @@ class Safety:
             due, why = last + pace.stagger, f"keeps {show_duration(pace.stagger)} between two starts"
         if not why:
             return None
-        self._engine.at_mono_for(due, "ruled", s.output.name)
+        self._engine.mono.set(due, "ruled", s.output.name, f"pace {pace.name}")
         return Refusal("pace", f"'{pace.name}' {why}", "Wait.", True, self._wall(due), pace.name)
 
     def keeps_on(self, s: Standing) -> Refusal | None:
@@ -506,7 +604,7 @@ class Safety:
         for pace in ruled.pace:
             due = ruled.on_sure + pace.least_on
             if pace.least_on and self.now.mono < due:
-                self._engine.at_mono_for(due, "ruled", s.output.name)
+                self._engine.mono.set(due, "ruled", s.output.name, f"least {pace.name}")
                 text = f"'{pace.name}' keeps it on for {show_duration(pace.least_on)} once it is on"
                 return Refusal(
                     "pace", text, "Wait; an all-stop takes it off at once.", True, self._wall(due), pace.name
@@ -596,7 +694,7 @@ class Safety:
             due = s.lost_at + fuse + WATCHDOG_MARGIN
             if due <= self.now.mono:
                 return Fact(False, "", due)
-            self._engine.at_mono_for(due, "ruled", name)
+            self._engine.mono.set(due, "ruled", name, "watchdog")
             text = f"is not known to be off before the watchdog of board {board}, which does not answer, has rested it"
             return Fact(True, text, 0, True, due)
         return Fact(True, f"is not known to be off: board {board} does not answer", 0)
@@ -639,7 +737,7 @@ class Safety:
         found = circle.give(bids, facts, now)
         circle.seen = seen
         if circle.due is not None:
-            self._engine.at_mono_for(circle.due, "ruled", s.output.name)
+            self._engine.mono.set(circle.due, "ruled", s.output.name, "place")
         for name in circle.outputs:
             refusal = found.get(name)
             if refusal is not None and refusal.expected is not None:
@@ -674,7 +772,9 @@ class Safety:
         was, ruled.rested = ruled.rested, True
         for pace in ruled.pace:
             if pace.longest_on:
-                self._engine.at_mono_for(ruled.on_at + pace.longest_on, "ruled", s.output.name)
+                self._engine.mono.set(
+                    ruled.on_at + pace.longest_on, "ruled", s.output.name, f"longest {pace.name}"
+                )
         if not was or any(pace.starts for pace in ruled.pace):
             self.remember(s)
 

@@ -46,6 +46,10 @@ def why(now: OutputNow, clock: Callable[[int], str]) -> Why:
         sentence, remedy = f"{head}: {wanted}.", ""
     else:
         sentence, remedy = f"{head}: {wanted}; {driven}.", ""
+    if now.grace is not None and now.grace.expected is not None and not now.refusal:
+        soon = f"{now.grace.reason}; it goes to {say(now.output.safe)} at {clock(now.grace.expected)} unless that has changed by then"
+        sentence = f"{sentence.rstrip('.')}; but {soon}."
+        allowed = f"{allowed} yet: {soon}"
     hidden = [claim for claim in now.claims if now.leader is None or claim.slot != now.leader.slot]
     steps = [("wanted", wanted)]
     steps += [

@@ -12,7 +12,7 @@ import orjson
 
 from cairnwind.core.claims import Claim, Instant
 from cairnwind.core.course import Timer
-from cairnwind.core.events import KeepPace, Start
+from cairnwind.core.events import KeepGrace, KeepPace, Start
 from cairnwind.core.history import alarm_read, claim_read, stop_read, tag_read, trip_read
 from cairnwind.core.rights import Key
 from cairnwind.store.database import connect
@@ -105,6 +105,7 @@ class Reader:
                 KeepPace(output, tuple(orjson.loads(starts)), bool(rested))
                 for output, starts, rested in self._all("SELECT output, starts, rested FROM pace")
             ),
+            graces=tuple(KeepGrace(*row) for row in self._all("SELECT name, since, span FROM grace")),
             last=last,
         )
 

@@ -34,6 +34,8 @@ STATEMENTS = {
     "no trip": "DELETE FROM trip WHERE name = ?",
     "alarm": "INSERT INTO alarm (name, form) VALUES (?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
     "no alarm": "DELETE FROM alarm WHERE name = ?",
+    "grace": "INSERT INTO grace (name, since, span) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET since = excluded.since, span = excluded.span",
+    "no grace": "DELETE FROM grace WHERE name = ?",
     "pace": "INSERT INTO pace (output, starts, rested) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET starts = excluded.starts, rested = excluded.rested",
     "code": "INSERT INTO code (output, owner, hash, form, made) VALUES (?, ?, ?, ?, ?)"
     " ON CONFLICT (output, owner) DO UPDATE SET hash = excluded.hash, form = excluded.form, made = excluded.made",
@@ -222,6 +224,8 @@ STORED: dict[type, Callable[[Any], Row]] = {
     ev.KeepAlarm: lambda it: ("alarm", (it.alarm.name, form(alarm_form(it.alarm)))),
     ev.DropAlarm: lambda it: ("no alarm", (it.name,)),
     ev.KeepPace: lambda it: ("pace", (it.output, form(it.starts), int(it.rested))),
+    ev.KeepGrace: lambda it: ("grace", (it.name, it.since, it.span)),
+    ev.DropGrace: lambda it: ("no grace", (it.name,)),
     ev.DropCode: lambda it: ("no code", (it.id,)),
     ev.KeepTimer: lambda it: ("timer", (it.timer.id, form(_schedules().timer_form(it.timer)))),
     ev.DropTimer: lambda it: ("no timer", (it.id,)),
