@@ -14,8 +14,10 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 STATE_STYLE = {
-    "confirmed": "", "driving": "cyan", "retrying": "yellow", "blocked": "yellow", "unreachable": "red", "fault": "red",
+    "confirmed": "", "driving": "cyan", "running": "cyan", "waiting": "yellow", "retrying": "yellow", "blocked": "yellow",
+    "unreachable": "red", "fault": "red",
 }  # fmt: skip
+"""A style for each of `cairnwind.core.now.STATES`."""
 
 
 def console() -> Console:

@@ -8,6 +8,18 @@ from cairnwind.core.interlocks import Latched, Raised, Refusal, Stop, Tag
 from cairnwind.core.model import Output
 from cairnwind.core.settings import Setting
 
+STATES = (
+    "confirmed",
+    "driving",
+    "running",
+    "waiting",
+    "blocked",
+    "retrying",
+    "fault",
+    "unreachable",
+)
+"""Every word that `OutputNow.state` may be, for whoever shows it."""
+
 
 @fact
 class OutputNow:
@@ -46,7 +58,7 @@ class OutputNow:
 
     @property
     def state(self) -> str:
-        """One word for a listing: 'confirmed', 'driving', 'running', 'blocked', 'waiting', 'unreachable', 'fault', 'retrying'."""
+        """One word for a listing, of `STATES`."""
         if not self.reachable:
             return "unreachable"
         if self.fault:

@@ -247,7 +247,9 @@ class _Api:
         output = self._output(claim.output)
         setting = output.read(body["setting"]) if "setting" in body else None
         return self._do(
-            lambda at: ev.Renew(at, self.runtime.command_id(), caller(), claim.output, claim.slot, setting),
+            lambda at: self.desk.renewal(
+                ev.Renew(at, self.runtime.command_id(), caller(), claim.output, claim.slot, setting)
+            ),
             output,
             waits(body),
         )

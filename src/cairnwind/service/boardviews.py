@@ -123,7 +123,7 @@ class BoardViews:
         slot = f"try:{caller_key().id}"
         number = self.runtime.slot(output.name, slot)
         at, name = clock(), self.runtime.command_id()
-        command: ev.Command = ev.Renew(at, name, caller(), output.name, slot, setting)
+        command: ev.Command = self.desk.renewal(ev.Renew(at, name, caller(), output.name, slot, setting))
         if number is None:
             command = ev.Wish(at, name, caller(), output.name, setting, Rank.HAND, slot, lease(span))
         outcome, ended = self.desk.submit(command, wait=0.0 if number else 1.0)

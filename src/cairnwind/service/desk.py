@@ -238,7 +238,7 @@ class Desk:
             at, number = clock(), self.runtime.command_id()
             claim = self.runtime.claims.get(self.runtime.slot(output, slot) or 0)
             if claim is not None and claim.lifetime == lease(span) and claim.source == source:
-                return ev.Renew(at, number, source, output, slot, setting), found
+                return self.renewal(ev.Renew(at, number, source, output, slot, setting)), found
             return ev.Wish(at, number, source, output, setting, rank, slot, Lifetime("lease", span)), found
 
         self._ask(make, told)
@@ -252,6 +252,13 @@ class Desk:
             ),
             told,
         )
+
+    def renewal(self, command: ev.Renew) -> ev.Renew:
+        """The same; where it asks for the setting that the hold has already, it only keeps that: it goes first, and is not counted."""
+        claim = self.runtime.claims.get(self.runtime.slot(command.output, command.slot) or 0)
+        if claim is None or command.setting is None or claim.setting != command.setting:
+            return command
+        return ev.Renew(command.at, command.command, command.source, command.output, command.slot)
 
     def claimed(self, output: str, slot: str = PERSON) -> int | None:
         """The number of the claim in a slot."""
@@ -323,7 +330,7 @@ class Desk:
                     ev.Wish(at, number, source, output, setting, Rank.HAND, slot, lease(pad.lease))
                 )
             else:
-                commands.append(ev.Renew(at, number, source, output, slot, setting))
+                commands.append(self.renewal(ev.Renew(at, number, source, output, slot, setting)))
         try:
             found = self.submit_all(commands)
         except Trouble:

@@ -1,7 +1,9 @@
 """The engine's queue: two lanes, so that what must never wait does not.
 
-Inputs, confirmations, offs, all-stop and lease renewals go first and are never shed. Everything else is
-refused in plain words once too much of it waits. An off overtakes the ons before it; each of those that is for
+Inputs, confirmations, offs, releases, all-stop and lease renewals that keep the setting go first and are never shed.
+Everything else is paced, and refused in plain words once too much of it waits. Each kind of event says which it is
+(`FIRST`, `PACED`, or a question of its own in `DEPENDS`); one that says nothing is an error when this is imported,
+so that none is urgent because nobody thought of it. An off overtakes the ons before it; each of those that is for
 the same output must then not be carried out after it, so offs leave their number behind.
 """
 
@@ -11,10 +13,13 @@ import itertools
 import queue
 import threading
 from collections import deque
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, get_args
 
 from cairnwind.core import events as ev
+from cairnwind.core.claims import PERSON
+from cairnwind.core.course import Order
 
 MOST_WAITING = 2000
 
@@ -31,6 +36,15 @@ class Item:
     overtaken: bool = False
 
 
+class Send:
+    """Drives whose command is committed now."""
+
+    __slots__ = ("drives",)
+
+    def __init__(self, drives: list[ev.Drive]) -> None:
+        self.drives = drives
+
+
 class Lanes:
     """Many producers, one consumer."""
 
@@ -42,15 +56,16 @@ class Lanes:
         self.consumer = 0
         """The thread that empties the lanes: what it queues itself needs no signal."""
         self._numbers = itertools.count(1)
-        self._offs: dict[str, int] = {}
+        self._offs: dict[tuple[str, str], int] = {}
+        """By output and slot ('' for any): the number of the last off or release that went ahead."""
 
     def put(self, item: Item) -> bool:
         """Queue an item; False if it was shed."""
         event = item.event
         item.number = next(self._numbers)
         if urgent(event):
-            if type(event) is ev.Wish and self._second:
-                self._offs[event.output] = item.number
+            if self._second:
+                self._offs.update((output, item.number) for output in _ended(event))
             self._first.append(item)
         elif len(self._second) >= MOST_WAITING:
             return False
@@ -78,9 +93,27 @@ class Lanes:
             self._offs.clear()
             return None
         item = self._second.popleft()
-        # a later off for the same output has gone ahead: this must not undo it
-        item.overtaken = self._offs.get(getattr(item.event, "output", ""), 0) > item.number
+        if self._offs:
+            self._see_overtaken(item)
         return item
+
+    def _see_overtaken(self, item: Item) -> None:
+        """Later offs and releases have gone ahead: what was said before them must not undo them."""
+        event = item.event
+        if type(event) is ev.Do:
+            late = {
+                order.output
+                for step in event.course.steps
+                for order in step.orders
+                if self._since(item, order.output, PERSON)
+            }
+            if late:
+                item.event = _without(event, late)
+        else:
+            item.overtaken = self._since(item, getattr(event, "output", ""), getattr(event, "slot", ""))
+
+    def _since(self, item: Item, output: str, slot: str) -> bool:
+        return max(self._offs.get((output, ""), 0), self._offs.get((output, slot), 0)) > item.number
 
     def take_first(self) -> Item | None:
         """The next item of the first lane, if any."""
@@ -88,12 +121,65 @@ class Lanes:
 
 
 def urgent(event: Any) -> bool:
-    """Whether an event goes first, and is never shed."""
-    if type(event) is ev.Wish:
-        return event.setting is not None and not event.setting.on
-    if type(event) is ev.Do:
-        return any(step.stop for step in event.course.steps[:1]) and event.course.lead is None
-    return type(event) not in _PATIENT
+    """Whether an event goes first, and is never shed or counted."""
+    kind = type(event)
+    return kind in FIRST or (kind in DEPENDS and DEPENDS[kind](event))
 
 
-_PATIENT = (ev.ResetStop, ev.Unlock, ev.Release, ev.Plan, ev.ChangeTimer, ev.Extend, ev.Denied)
+def _ended(event: Any) -> list[tuple[str, str]]:
+    """What an urgent event takes off or lets go, as output and slot; an off is meant against whoever asked before it."""
+    match event:
+        case ev.Wish():
+            return [(event.output, "")]
+        case ev.Release():
+            return [(event.output, event.slot)]
+        case ev.Do():
+            return [
+                (order.output, "" if order.act == "claim" else PERSON)
+                for step in event.course.steps
+                for order in step.orders
+            ]
+    return []
+
+
+def _without(event: ev.Do, outputs: Collection[str]) -> ev.Do:
+    """The same phrase without what it says of some outputs."""
+    steps = tuple(
+        step._replace(orders=tuple(order for order in step.orders if order.output not in outputs))
+        for step in event.course.steps
+    )
+    return ev.Do(event.at, event.command, event.source, event.course._replace(steps=steps))
+
+
+def _let_go(order: Order) -> bool:
+    return order.act == "release" or (
+        order.act == "claim" and order.wanted is not None and not order.wanted.on
+    )
+
+
+def _only_off(event: ev.Do) -> bool:
+    """A phrase that is carried out at once, and stops, switches off or releases whatever it speaks of."""
+    steps = event.course.steps
+    if event.course.lead is not None or not steps or steps[0].after:
+        return False
+    return steps[0].stop or (len(steps) == 1 and all(_let_go(order) for order in steps[0].orders))
+
+
+FIRST = frozenset((
+    ev.AllStop, ev.Release, ev.Lock, ev.EndTry, ev.Overtaken,
+    ev.Confirmed, ev.Answers, ev.Failed, ev.LinkUp, ev.LinkLost, ev.InputSeen, ev.Measured, ev.TrialFailed,
+    ev.Recording, ev.Tick, ev.Start, ev.Shutdown, Send,
+))  # fmt: skip
+"""What moves toward safe, and what is known of boards and inputs."""
+PACED = frozenset((
+    ev.ResetStop, ev.ResetTrip, ev.Probe, ev.Reload, ev.Resume, ev.Acknowledge, ev.Open, ev.WrongCode, ev.Denied, ev.Unlock,
+    ev.TryPin, ev.Attest, ev.Extend, ev.ChangeTimer, ev.Plan,
+))  # fmt: skip
+DEPENDS: dict[type, Callable[[Any], bool]] = {
+    ev.Wish: lambda event: event.setting is not None and not event.setting.on,
+    ev.Renew: lambda event: event.setting is None or not event.setting.on,
+    ev.Do: _only_off,
+}
+_SAID = FIRST | PACED | DEPENDS.keys()
+if _unsaid := [kind.__name__ for kind in get_args(ev.Event) if kind not in _SAID]:
+    raise TypeError(f"no lane is said of {', '.join(_unsaid)}")

@@ -26,7 +26,7 @@ from cairnwind.core.rules import changed_outputs
 from cairnwind.core.schedules import Planned
 from cairnwind.service import shapes
 from cairnwind.service.first import TURN, Pins, clock
-from cairnwind.service.lanes import Item
+from cairnwind.service.lanes import Item, Send
 from cairnwind.service.records import Records
 from cairnwind.service.repeats import KEEP
 from cairnwind.service.signals import Signals
@@ -342,7 +342,7 @@ class Runtime:
         after_commit: list[ev.Drive],
     ) -> None:
         event = item.event
-        if type(event) is _Send:
+        if type(event) is Send:
             self.pins.send([drive for drive in event.drives if self.engine.in_flight(drive)])
             return
         if item.overtaken and type(event) is ev.Wish:
@@ -392,7 +392,7 @@ class Runtime:
                 if item.reply is not None:
                     item.reply.put(outcome if reason is None else self._unrecorded(item, outcome, reason))
             if after_commit and reason is None:
-                self.lanes.put(Item(_Send(after_commit)))
+                self.lanes.put(Item(Send(after_commit)))
 
         self.writer.put(stored, done)
 
@@ -472,12 +472,3 @@ class _Reply:
 
     def __init__(self, put: Callable[[Any], None]) -> None:
         self.put = put
-
-
-class _Send:
-    """Drives whose command is committed now."""
-
-    __slots__ = ("drives",)
-
-    def __init__(self, drives: list[ev.Drive]) -> None:
-        self.drives = drives
