@@ -57,6 +57,7 @@
         {:else}
           <li>{Object.keys(live.boards).length === 1 ? 'The board answers' : `All ${Object.keys(live.boards).length} boards answer`}</li>
         {/each}
+        {#if live.site?.clock}<li class="down">{live.site.clock}</li>{/if}
         {#if live.site && !live.site.recording}<li class="down">The journal cannot be written: {live.site.trouble}</li>{/if}
       </ul>
     </div>

@@ -24,7 +24,7 @@ export interface PinForm {
 export interface Frame { number: number; at: string; way: 'sent' | 'got' | 'lost'; raw: string; text: string; plain: boolean }
 export interface Wire { frames: Frame[]; rounds_a_second: number; errors: number }
 export interface Site {
-  name: string; timezone: string; recording: boolean; trouble: string
+  name: string; timezone: string; recording: boolean; trouble: string; clock: string
   all_stop: { stopped: boolean; since?: string; by?: string; reason?: string }
   trips: Trip[]; alarms: Alarm[]; suspended: { reflex: string; why: string }[]
 }

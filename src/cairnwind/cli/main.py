@@ -34,7 +34,7 @@ ELSEWHERE = {
     "key": "keys",
     "remotes": "remotes",
     **dict.fromkeys(
-        ("rules", "ask", "reset", "alarms", "attest", "open", "code", "resume", "reload"), "safe"
+        ("rules", "ask", "reset", "alarms", "attest", "open", "code", "resume", "reload", "clock"), "safe"
     ),
 }
 """Commands and the modules that have them."""

@@ -13,6 +13,7 @@ import click
 
 from cairnwind.cli.main import as_json, main, site_of
 from cairnwind.core.errors import CallerError, Trouble
+from cairnwind.core.now import ACCEPT_CLOCK
 
 MOST_CALENDAR = 2 << 20
 
@@ -42,9 +43,8 @@ def plan(ctx: click.Context, as_json: bool) -> None:
         )
         return
     if not found["believed"]:
-        click.echo(
-            click.style("The clock is behind the journal: schedules wait until it is right.", fg="yellow")
-        )
+        said = show.sentence(site.facts()["clock"] or "the clock is not believed: schedules wait")
+        click.echo(f"{click.style(said, fg='yellow')} {ACCEPT_CLOCK}")
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     for name in ("schedule", "does", "when", "next", "from"):
         table.add_column(name)

@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 import click
 
 from cairnwind.cli.main import an_output, as_json, main, report, site_of
+from cairnwind.core.now import ACCEPT_CLOCK
 
 by_whom = click.option("--by", "by", metavar="NAME", help="Who does it; asked for if it is not said.")
 
@@ -97,6 +98,28 @@ def reset(ctx: click.Context, trip: str | None, by: str | None, as_json: bool) -
             click.echo("Nothing has tripped.")
         return
     _say(ctx, site.reset(trip, _who(by)), as_json)
+
+
+@main.command()
+@click.option("--accept", is_flag=True, help="Say that it is right, though it is behind the journal.")
+@by_whom
+@as_json
+@click.pass_context
+def clock(ctx: click.Context, accept: bool, by: str | None, as_json: bool) -> None:
+    """Whether the clock is believed; with --accept, somebody with a name says that it is right."""
+    from cairnwind.cli import show
+
+    site = site_of(ctx)
+    if accept:
+        _say(ctx, site.accept_clock(_who(by)), as_json)
+        return
+    facts = site.facts()
+    if as_json:
+        show.emit({"timezone": facts["timezone"], "trouble": facts["clock"]})
+    elif facts["clock"]:
+        click.echo(f"{click.style(show.sentence(facts['clock']), fg='yellow')} {ACCEPT_CLOCK}")
+    else:
+        click.echo(f"The clock is believed; times are those of {facts['timezone']}.")
 
 
 @main.command()

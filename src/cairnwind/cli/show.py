@@ -10,6 +10,8 @@ from zoneinfo import ZoneInfo
 
 import click
 
+from cairnwind.core.now import ACCEPT_CLOCK
+
 if TYPE_CHECKING:
     from rich.console import Console
 
@@ -30,6 +32,11 @@ def console() -> Console:
 def emit(form: Any) -> None:
     """One JSON value on one line."""
     click.echo(json.dumps(form, ensure_ascii=False))
+
+
+def sentence(text: str) -> str:
+    """A reason as a sentence of its own."""
+    return f"{text[0].upper()}{text[1:].rstrip('.')}."
 
 
 def time_of(text: str | None, zone: ZoneInfo) -> str:
@@ -63,6 +70,8 @@ def look(
                 style="bold red",
             )
         )
+    if facts["clock"]:
+        out.print(Text(f"{sentence(facts['clock'])} {ACCEPT_CLOCK}", style="yellow"))
     for trip in facts["trips"]:
         out.print(
             Text(

@@ -43,6 +43,10 @@ class Guarding(Wire):
         """Say that somebody has heard an alarm."""
         return outcome_of(self.call("POST", f"/alarms/{quote(alarm, safe='')}/acknowledgement", {"by": by}))
 
+    def accept_clock(self, by: str) -> Outcome:
+        """Say that the clock is right, though it is behind the journal: schedules and hours go by it again."""
+        return outcome_of(self.call("POST", "/clock/acceptance", {"by": by}))
+
     def resume(self, reflex: str) -> Outcome:
         """Let a suspended reflex work again."""
         return outcome_of(self.call("POST", f"/reflexes/{quote(reflex, safe='')}/resume", {}))

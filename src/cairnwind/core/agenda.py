@@ -295,7 +295,7 @@ class Agenda:
                 engine.number(),
                 "clock",
                 "",
-                f"the clock is {behind} behind the journal: schedules wait until it is right",
+                f"the clock is {behind} behind the journal: schedules wait until it is synchronised, or a keeper accepts it",
                 None,
                 {},
             )
@@ -321,6 +321,44 @@ class Agenda:
             else:
                 self._watch(timer)
 
+    @property
+    def behind(self) -> int:
+        """Nanoseconds by which the clock is behind the journal; 0 while it is believed."""
+        return max(1, self.believed - self._engine.now.wall) if self.believed else 0
+
+    def accept_clock(self, event: ev.AcceptClock) -> None:
+        """The clock is right: schedules and hours go by it again, and so they do after the next start."""
+        engine = self._engine
+        sequence = engine.number()
+        refusal = None
+        if self.believed and not event.source.keeps:
+            refusal = Refusal("role", "only a keeper accepts the clock", "Use a key with the role keep.")
+        elif not event.by.strip():
+            refusal = Refusal("name", "the clock is accepted by somebody with a name", "Say who: --by NAME.")
+        elif self.believed and not engine.recording:
+            refusal = engine.no_journal()
+        if refusal is not None:
+            engine.refuse(event, sequence, refusal)
+            return
+        was, self.believed = self.believed, 0
+        text = f"the clock is accepted by {event.by}" if was else "the clock was believed already"
+        if was:
+            engine.effect(ev.KeepClock(sequence))
+            engine.effect(ev.Changed("site", ""))
+            engine.effect(ev.Changed("plan", ""))
+            engine.safety.watches.mark_all(engine.safety.watches.timed)
+            for name in {name for schedule in self.schedules.values() for name in schedule.course.outputs}:
+                engine.touch(name)
+        engine.record(sequence, "clock", "", text, event, {"accepted": bool(was), "by": event.by})
+        self.look(list(self.schedules))
+        engine.effect(ev.Outcome(event.command, sequence, engine.word, "", text))
+
+    def drop_unrecorded(self, number: int) -> None:
+        """A timer whose setting could not be recorded comes to nothing."""
+        timer = self.timers.get(number)
+        if timer is not None:
+            self._drop(timer)
+
     def _end_orphans(self) -> None:
         """End claims of schedules that are no more."""
         known = {schedule.slot for schedule in self.schedules.values()}
@@ -344,6 +382,7 @@ class Agenda:
                 engine.wall.set(self.believed, "plan", "")
                 return
             self.believed = 0
+            engine.effect(ev.Changed("site", ""))
             engine.safety.watches.mark_all(engine.safety.watches.timed)
             names = list(self.schedules)
         begin: list[tuple[int, str, Span]] = []

@@ -131,8 +131,8 @@ class Engine:
                 if drive.output not in self._touched
                 or drive.generation == self._standings[drive.output].generation
             ]
-        for wish, claim, sequence, _ in self._asked:
-            self._answer(wish, claim, sequence)
+        for wish, claim, sequence, before in self._asked:
+            self._answer(wish, claim, sequence, before)
         if self._gathering is not None:
             self._gather(*self._gathering)
         for name in self._touched:
@@ -201,6 +201,7 @@ class Engine:
             self.keeper.stop, tags, self.recording, self._trouble, tuple(self.keeper.trips.values()),
             tuple(self.reflexes.raised.values()),
             tuple((name, each.suspended) for name, each in self.reflexes.reflexes.items() if each.suspended),
+            self.agenda.behind,
         )  # fmt: skip
 
     def in_flight(self, drive: ev.Drive) -> bool:
@@ -253,6 +254,26 @@ class Engine:
         self.record(sequence, "command", event.output, f"{event.output} (superseded: {reason})", event, data)
         self._effects.append(ev.Outcome(event.command, sequence, "driving", event.output, reason))
         self._effects.append(ev.Ended(event.command, event.output, "superseded", reason))
+
+    def _take_back_unrecorded(self, event: ev.Withdraw) -> None:
+        """What could not be recorded was not decided: claims that still stand end, and what they replaced stands again."""
+        why = "it could not be recorded, and is taken back"
+        for claim, before in event.made:
+            s = self._standings.get(claim.output)
+            standing = held(s.claims, claim.slot) if s is not None else None
+            if s is None or standing is None or standing.place != claim.place:
+                continue
+            if before is None or (before.ends_mono is not None and before.ends_mono <= self.now.mono):
+                self.end(s, standing, why)
+                continue
+            s.claims = put(s.claims, before)
+            self._watch_end(before)
+            self._effects.append(ev.KeepClaim(before))
+            self._touched[claim.output] = None
+            self._journal_end(standing, why)
+        for timer in event.timers:
+            self.agenda.drop_unrecorded(timer)
+        self._effects.append(ev.Outcome(event.command, self.number(), self.word, "", why))
 
     def _permitted(self, s: Standing, event: ev.Wish, setting: Setting | Program, sequence: int) -> bool:
         """Whether a claim may be made at all; if not, the command is answered here.
@@ -1136,9 +1157,9 @@ class Engine:
             self.safety.sent(s)
             self.safety.moved(s)  # back to what it was, too: what was about to change no longer is
 
-    def _answer(self, event: ev.Wish | ev.Renew, claim: Claim, sequence: int) -> None:
+    def _answer(self, event: ev.Wish | ev.Renew, claim: Claim, sequence: int, before: Claim | None) -> None:
         s = self._standings[claim.output]
-        outcome = self._outcome(event.command, s, claim, sequence)
+        outcome = self._outcome(event.command, s, claim, sequence, before)
         data = {
             "verb": "claim",
             "claim": claim_form(claim),
@@ -1161,7 +1182,9 @@ class Engine:
         elif outcome.outcome == "driving":
             s.asker = event.command
 
-    def _outcome(self, command: str, s: Standing, claim: Claim, sequence: int) -> ev.Outcome:
+    def _outcome(
+        self, command: str, s: Standing, claim: Claim, sequence: int, before: Claim | None = None
+    ) -> ev.Outcome:
         """The word for how a standing claim fares, and why."""
         leader = leading(s.claims)
         reason = remedy = ""
@@ -1187,7 +1210,9 @@ class Engine:
             reason = "it is so already" if s.pending is None and s.confirmed == claim.setting else ""
         if not self.recording:
             word, reason = "not recorded", f"the journal cannot be written: {self._trouble}"
-        return ev.Outcome(command, sequence, word, claim.output, reason, remedy, claim.setting, claim)
+        return ev.Outcome(
+            command, sequence, word, claim.output, reason, remedy, claim.setting, claim, replaced=before
+        )
 
     # --- claims that end ----------------------------------------------------------------------------------
 
@@ -1444,6 +1469,9 @@ class Engine:
     def _do(self, event: ev.Do) -> None:
         self.agenda.do(event)
 
+    def _accept_clock(self, event: ev.AcceptClock) -> None:
+        self.agenda.accept_clock(event)
+
     def _change_timer(self, event: ev.ChangeTimer) -> None:
         self.agenda.change_timer(event)
 
@@ -1568,7 +1596,7 @@ def _armed(claim: Claim) -> bool:
 
 _HANDLERS: dict[type, Callable[[Engine, Any], None]] = {
     ev.Do: Engine._do, ev.Extend: Engine._extend, ev.ChangeTimer: Engine._change_timer, ev.Plan: Engine._plan,
-    ev.Overtaken: Engine._overtaken, ev.Wish: Engine.wish, ev.Renew: Engine._renew, ev.Release: Engine.release,
+    ev.Overtaken: Engine._overtaken, ev.Withdraw: Engine._take_back_unrecorded, ev.AcceptClock: Engine._accept_clock, ev.Wish: Engine.wish, ev.Renew: Engine._renew, ev.Release: Engine.release,
     ev.AllStop: Engine.all_stop, ev.ResetStop: Engine._reset_stop, ev.ResetTrip: Engine._reset_trip, ev.Attest: Engine._attest,
     ev.Probe: Engine._probe, ev.Reload: Engine._reload, ev.Resume: Engine._resume, ev.Acknowledge: Engine._acknowledge, ev.Open: Engine._open, ev.WrongCode: Engine._wrong_code, ev.Denied: Engine._denied, ev.Lock: Engine._lock, ev.Unlock: Engine._unlock,
     ev.Confirmed: Engine._confirmed, ev.Answers: Engine._answers, ev.Failed: Engine._failed, ev.LinkUp: Engine._link_up,

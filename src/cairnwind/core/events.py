@@ -237,6 +237,28 @@ class EndTry:
 
 
 @fact
+class Withdraw:
+    """What was decided could not be recorded: claims that it made are taken back, timers that it set are dropped."""
+
+    at: Instant
+    command: str
+    source: Source
+    made: tuple[tuple[Claim, Claim | None], ...]
+    """Each with what stood in its slot before, which stands again if its time is not over."""
+    timers: tuple[int, ...] = ()
+
+
+@fact
+class AcceptClock:
+    """The wall clock is right, though it is behind the journal: somebody says so, or the kernel that it is synchronised."""
+
+    at: Instant
+    command: str
+    source: Source
+    by: str
+
+
+@fact
 class Overtaken:
     """A command that a later off for the same output has gone ahead of: it is superseded."""
 
@@ -299,6 +321,8 @@ Command = (
     | TryPin
     | EndTry
     | Overtaken
+    | Withdraw
+    | AcceptClock
     | Wish
     | Renew
     | Release
@@ -604,6 +628,13 @@ class DropGrace:
 
 
 @fact
+class KeepClock:
+    """Store that the clock was right at this number of the journal: what was written before says nothing of it."""
+
+    sequence: int
+
+
+@fact
 class KeepTimer:
     """Store a timer."""
 
@@ -646,6 +677,8 @@ class Outcome:
     claim: Claim | None = None
     parts: tuple[Outcome, ...] = ()
     """Of a command to several outputs: theirs, one by one."""
+    replaced: Claim | None = None
+    """What stood in the claim's slot before."""
 
 
 @fact
@@ -683,6 +716,7 @@ Effect = (
     | KeepPace
     | KeepGrace
     | DropGrace
+    | KeepClock
     | KeepTimer
     | DropTimer
     | KeepSchedule

@@ -6,6 +6,7 @@ from cairnwind.core.claims import Claim
 from cairnwind.core.fact import fact
 from cairnwind.core.interlocks import Latched, Raised, Refusal, Stop, Tag
 from cairnwind.core.model import Output
+from cairnwind.core.quantities import NS, show_duration
 from cairnwind.core.settings import Setting
 
 STATES = (
@@ -102,6 +103,9 @@ class BoardNow:
     since: int
 
 
+ACCEPT_CLOCK = "If it is right, a keeper accepts it: cairnwind clock --accept --by NAME."
+
+
 @fact
 class SiteNow:
     """What concerns the site as a whole."""
@@ -116,3 +120,12 @@ class SiteNow:
     alarms: tuple[Raised, ...] = ()
     suspended: tuple[tuple[str, str], ...] = ()
     """Reflexes that do nothing any more, and why."""
+    behind: int = 0
+    """The clock is this much behind the journal (nanoseconds), and is not believed; 0 while it is."""
+
+    @property
+    def clock(self) -> str:
+        """Why the clock is not believed, in words; empty while it is."""
+        if not self.behind:
+            return ""
+        return f"the clock is {show_duration(max(NS, self.behind // NS * NS))} behind the journal: schedules and hours wait until it is synchronised"

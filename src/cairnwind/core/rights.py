@@ -14,7 +14,7 @@ from cairnwind.core.model import Site
 from cairnwind.core.words import OF_KIND
 
 ROLES = ("watch", "operate", "keep")
-KEEPERS = (ev.Attest, ev.Reload, ev.ResetStop)
+KEEPERS = (ev.Attest, ev.Reload, ev.ResetStop, ev.AcceptClock)
 """Commands that only a keeper may give, whatever the site says."""
 ANYBODY = (ev.AllStop, ev.Acknowledge)
 """Commands of no output in particular, open to any key that may operate anything."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from cairnwind.core.claims import Claim
 from cairnwind.core.model import Output
-from cairnwind.core.now import OutputNow
+from cairnwind.core.now import ACCEPT_CLOCK, OutputNow
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +68,14 @@ def if_wanted(found: Why, output: Output, reason: str, remedy: str) -> Why:
     on = output.words[1]
     text = f"if somebody wanted it {on}: {reason or 'nothing would stand in the way'}"
     return replace(found, steps=(*found.steps, ("wanted on", text)), remedy=found.remedy or remedy)
+
+
+def with_clock(found: Why, behind: str) -> Why:
+    """The same of an output that the plan concerns, while nobody believes the clock."""
+    sentence = f"{found.sentence.rstrip('.')}; {behind}."
+    return replace(
+        found, sentence=sentence, steps=(*found.steps, ("plan", behind)), remedy=found.remedy or ACCEPT_CLOCK
+    )
 
 
 def _wanted(now: OutputNow, clock: Callable[[int], str]) -> str:

@@ -20,7 +20,7 @@ from cairnwind.core.claims import PERSON, Claim
 from cairnwind.core.errors import CallerError, Trouble, unknown
 from cairnwind.core.model import Output
 from cairnwind.core.past import Row, why_then
-from cairnwind.core.why import if_wanted, why
+from cairnwind.core.why import if_wanted, why, with_clock
 from cairnwind.remotes.remote import Remote
 from cairnwind.service import shapes, wishes
 from cairnwind.service.asked import CALLER, answer, caller, caller_key, json_body, need, text, waits, whole
@@ -144,6 +144,11 @@ class _Api:
         assert found is not None
         now = found[0]
         reasons = why(now, clocks)
+        behind = self.runtime.publisher.current.site_now.clock
+        if behind and any(
+            name in each.course.outputs for each in list(self.runtime.engine.agenda.schedules.values())
+        ):
+            reasons = with_clock(reasons, behind)
         if not (now.leader is not None and now.leader.setting.on) and output.takes == "level":
             probe = ev.Probe(clock(), self.runtime.command_id(), caller(), name)
             outcome = self.runtime.ask(probe)
@@ -220,7 +225,13 @@ class _Api:
 
     def health(self) -> Response:
         if self.runtime.alive:
-            return answer({"health": "good", "version": __version__})
+            return answer(
+                {
+                    "health": "good",
+                    "version": __version__,
+                    "clock": self.runtime.publisher.current.site_now.clock,
+                }
+            )
         return problem("engine", f"The engine has stopped: {self.runtime.failure}.", "Restart the service.")
 
     def ready(self) -> Response:

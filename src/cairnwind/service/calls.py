@@ -109,8 +109,8 @@ SCHEMAS: dict[str, Schema] = {
     ),
     "Board": obj("name label link up reason", name=TEXT, label=TEXT, link=TEXT, up=FLAG, reason=TEXT, since=TIME),
     "Stop": obj("stopped", stopped=FLAG, since=TIME, by=TEXT, reason=TEXT),
-    "Site": obj("name timezone all_stop lockouts trips alarms recording", name=TEXT, timezone=TEXT, all_stop=ref("Stop"), lockouts=many(obj()),
-                trips=many(ref("Trip")), alarms=many(ref("Alarm")), recording=FLAG, trouble=TEXT),
+    "Site": obj("name timezone all_stop lockouts trips alarms recording clock", name=TEXT, timezone=TEXT, all_stop=ref("Stop"), lockouts=many(obj()),
+                trips=many(ref("Trip")), alarms=many(ref("Alarm")), recording=FLAG, trouble=TEXT, clock=TEXT),
     "Trip": obj("name since cause outputs", name=TEXT, since=TIME, cause=TEXT, outputs=many(TEXT)),
     "Alarm": obj("name severity cause since", name=TEXT, severity=TEXT, cause=TEXT, since=TIME, still_so=FLAG, acknowledged_by=MAYBE, times=WHOLE),
     "Outcome": obj(
@@ -166,7 +166,7 @@ EMPTY = body()
 CALLS: tuple[Call, ...] = (
     Call("GET", "/", ANYONE, "The console.", "text/html"),
     Call("GET", "/assets/<path:name>", ANYONE, "A file of the console.", "*/*"),
-    Call("GET", "/healthz", ANYONE, "Whether the engine runs.", obj("health version", health=TEXT, version=TEXT)),
+    Call("GET", "/healthz", ANYONE, "Whether the engine runs.", obj("health version clock", health=TEXT, version=TEXT, clock=TEXT)),
     Call("GET", "/readyz", ANYONE, "Whether commands will be recorded.", obj("ready", ready=FLAG)),
     Call("GET", "/.well-known/wot", "watch", "The W3C Thing Description of what the key may command.", "application/td+json"),
     Call("GET", "/openapi.json", "watch", "This description, OpenAPI 3.1.", obj("openapi info paths", openapi=TEXT, info=obj(), paths=obj())),
@@ -236,6 +236,7 @@ CALLS: tuple[Call, ...] = (
     Call("GET", "/alarms", "watch", "Alarms that are not over.", named("alarms", many(ref("Alarm")))),
     Call("POST", "/alarms/<path:name>/acknowledgement", "operate", "Says that somebody has heard an alarm.", OUTCOME, BY, repeat=True),
     Call("POST", "/reflexes/<path:name>/resume", "operate", "Lets a suspended reflex work again.", OUTCOME, EMPTY, optional=True, repeat=True),
+    Call("POST", "/clock/acceptance", "keep", "Says that the clock is right, though it is behind the journal.", OUTCOME, BY, repeat=True),
     Call("POST", "/site-file/reload", "keep", "Reads the site file anew.", OUTCOME, EMPTY, optional=True),
     Call("GET", "/plan", "watch", "Schedules, and when they are next; timers.", obj("schedules timers scenes", schedules=many(ref("Schedule")), timers=many(ref("Timer")), scenes=many(TEXT))),
     Call("GET", "/plan/spans", "watch", "When each schedule is on.", obj("from to spans", spans=many(obj())), query=PAST),

@@ -166,14 +166,14 @@ def _only_off(event: ev.Do) -> bool:
 
 
 FIRST = frozenset((
-    ev.AllStop, ev.Release, ev.Lock, ev.EndTry, ev.Overtaken,
+    ev.AllStop, ev.Release, ev.Lock, ev.EndTry, ev.Overtaken, ev.Withdraw,
     ev.Confirmed, ev.Answers, ev.Failed, ev.LinkUp, ev.LinkLost, ev.InputSeen, ev.Measured, ev.TrialFailed,
     ev.Recording, ev.Tick, ev.Start, ev.Shutdown, Send,
 ))  # fmt: skip
 """What moves toward safe, and what is known of boards and inputs."""
 PACED = frozenset((
     ev.ResetStop, ev.ResetTrip, ev.Probe, ev.Reload, ev.Resume, ev.Acknowledge, ev.Open, ev.WrongCode, ev.Denied, ev.Unlock,
-    ev.TryPin, ev.Attest, ev.Extend, ev.ChangeTimer, ev.Plan,
+    ev.TryPin, ev.Attest, ev.Extend, ev.ChangeTimer, ev.Plan, ev.AcceptClock,
 ))  # fmt: skip
 DEPENDS: dict[type, Callable[[Any], bool]] = {
     ev.Wish: lambda event: event.setting is not None and not event.setting.on,

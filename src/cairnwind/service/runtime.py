@@ -19,13 +19,14 @@ from typing import Any
 
 from cairnwind.core import events as ev
 from cairnwind.core import schedules
-from cairnwind.core.claims import PERSON, Claim, Source
+from cairnwind.core.claims import Claim, Instant, Source
 from cairnwind.core.errors import BoardError, CallerError
 from cairnwind.core.plan import Schedule, Span
 from cairnwind.core.rules import changed_outputs
 from cairnwind.core.schedules import Planned
 from cairnwind.service import shapes
 from cairnwind.service.first import TURN, Pins, clock
+from cairnwind.service.kernelclock import synchronised
 from cairnwind.service.lanes import Item, Send
 from cairnwind.service.records import Records
 from cairnwind.service.repeats import KEEP
@@ -283,6 +284,8 @@ class Runtime:
                 now = clock()
                 self.pins.beat = now.mono / 1e9
                 self.records.turn(now.wall)
+                self.writer.watch()
+                self._see_clock(now)
                 due = self.engine.next_deadline(now)
                 nap = TURN if due is None else min(TURN, max(0.0, (due - now.mono) / 1e9))
                 self.lanes.wait(nap)
@@ -294,6 +297,14 @@ class Runtime:
         except Exception as error:
             self.failure = repr(error)
             log.critical("the engine stopped: %r", error, exc_info=True)
+
+    def _see_clock(self, now: Instant) -> None:
+        """A clock that is behind the journal is believed once the kernel says that it is synchronised."""
+        if self.engine.agenda.believed and self.engine.recording and synchronised():
+            event = ev.AcceptClock(
+                now, self.command_id(), Source("service", "", "keep"), "the kernel, which has it synchronised"
+            )
+            self._carry_out([Item(event)])
 
     def _drain(self) -> None:
         """Take what is queued, in batches; publish and commit after each."""
@@ -382,41 +393,58 @@ class Runtime:
         self, stored: list[Row], answers: list[tuple[Item, ev.Outcome]], after_commit: list[ev.Drive]
     ) -> None:
         for item, outcome in answers:
-            if item.repeat is not None and outcome.sequence:
+            if item.repeat is not None and outcome.sequence and self.engine.recording:
                 scope, token, body = item.repeat
                 kept = shapes.outcome_form(outcome, self.site.outputs.get(outcome.output))
                 stored.append(("answer", (scope, token, body, form(kept), item.event.at.wall)))
 
         def done(reason: str | None) -> None:
             for item, outcome in answers:
-                if item.reply is not None:
-                    item.reply.put(outcome if reason is None else self._unrecorded(item, outcome, reason))
+                if reason is None:
+                    if item.reply is not None:
+                        item.reply.put(outcome)
+                else:
+                    self._unrecorded(item, outcome, reason)
             if after_commit and reason is None:
                 self.lanes.put(Item(Send(after_commit)))
 
         self.writer.put(stored, done)
 
-    def _unrecorded(self, item: Item, outcome: ev.Outcome, reason: str) -> ev.Outcome:
-        """A decision that the disk did not take. What had to wait for it is withdrawn."""
+    def _unrecorded(self, item: Item, outcome: ev.Outcome, reason: str) -> None:
+        """A decision that the disk did not take: what it switched on is taken back, and then it is answered.
+
+        Moves toward off stand. The same command under the same token is a new one.
+        """
         event = item.event
+        told = replace(outcome, outcome="not recorded", reason=f"the journal cannot be written: {reason}")
         source = event.source._replace(surface="service")
         at, name = clock(), self.command_id()
+        if item.repeat is not None:
+            self.writer.put([("no answer", item.repeat[:2])])
+
+        def answer(_: Any = None) -> None:
+            if item.reply is not None:
+                item.reply.put(told)
+
+        undo: ev.Command | None = None
         if type(event) is ev.ResetTrip and outcome.outcome == "driving":
-            self.pins.report(
-                ev.AllStop(at, name, source, f"the reset of '{event.trip}' could not be recorded")
-            )
-        elif type(event) is ev.Open and outcome.setting is not None:
-            self.pins.report(ev.Release(at, name, source, event.output, PERSON))
+            undo = ev.AllStop(at, name, source, f"the reset of '{event.trip}' could not be recorded")
         elif type(event) is ev.ResetStop and outcome.outcome == "driving":
-            self.pins.report(ev.AllStop(at, name, source, "its reset could not be recorded"))
-        elif (
-            item.repeat is not None
-            and type(event) is ev.Wish
-            and outcome.setting is not None
-            and outcome.setting.on
-        ):
-            self.pins.report(ev.Release(at, name, source, event.output, event.slot))
-        return replace(outcome, outcome="not recorded", reason=f"the journal cannot be written: {reason}")
+            undo = ev.AllStop(at, name, source, "its reset could not be recorded")
+        else:
+            made = tuple(
+                (each.claim, each.replaced)
+                for each in (outcome, *outcome.parts)
+                if each.claim is not None and each.setting is not None and each.setting.on
+                and type(event) in (ev.Wish, ev.Renew, ev.Do, ev.Open)
+            )  # fmt: skip
+            timers = (outcome.sequence,) if type(event) is ev.Do and event.course.lead is not None else ()
+            if made or timers:
+                undo = ev.Withdraw(at, name, source, made, timers)
+        if undo is None:
+            answer()
+        else:
+            self.lanes.put(Item(undo, _Reply(answer)))
 
     # --- small helpers ------------------------------------------------------------------------------------
 

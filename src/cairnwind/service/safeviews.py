@@ -45,6 +45,7 @@ class SafeViews:
             f"{v1}/trips/<path:name>/reset": {"POST": self.reset},
             f"{v1}/alarms": {"GET": self.get_alarms},
             f"{v1}/alarms/<path:name>/acknowledgement": {"POST": self.acknowledge},
+            f"{v1}/clock/acceptance": {"POST": self.accept_clock},
             f"{v1}/reflexes/<path:name>/resume": {"POST": self.resume},
             f"{v1}/outputs/<name>/attestation": {"POST": self.attest},
             f"{v1}/outputs/<name>/open": {"POST": self.open},
@@ -133,6 +134,11 @@ class SafeViews:
             raise unknown("alarm", name, alarms)
         by = self._by()
         return self._do(lambda at: ev.Acknowledge(at, self.runtime.command_id(), caller(), name, by), None)
+
+    def accept_clock(self) -> Response:
+        """The clock is right: somebody with a name says so."""
+        by = self._by()
+        return self._do(lambda at: ev.AcceptClock(at, self.runtime.command_id(), caller(), by), None)
 
     def resume(self, name: str) -> Response:
         """Let a suspended reflex work again."""

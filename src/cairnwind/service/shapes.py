@@ -167,7 +167,7 @@ def site_form(site: Site, now: SiteNow) -> dict[str, Any]:
     return {
         "name": site.name, "timezone": site.timezone, "latitude": site.latitude, "longitude": site.longitude,
         "all_stop": stop_form(now.stop), "lockouts": [tag_form(tag) for tag in now.tags],
-        "recording": now.recording, "trouble": now.trouble,
+        "recording": now.recording, "trouble": now.trouble, "clock": now.clock,
         "trips": [trip_form(trip) for trip in now.trips], "alarms": [alarm_form(alarm) for alarm in now.alarms],
         "suspended": [{"reflex": name, "why": why} for name, why in now.suspended],
     }  # fmt: skip

@@ -77,7 +77,12 @@ class Reader:
 
     def start(self, at: Instant) -> Start:
         """All that the engine needs to take up where it was left."""
-        ((sequence, last),) = self._all("SELECT coalesce(max(seq), 0), coalesce(max(wall), 0) FROM journal")
+        ((sequence,),) = self._all("SELECT coalesce(max(seq), 0) FROM journal")
+        accepted = self._one("SELECT form FROM fact WHERE name = 'clock'")
+        ((last,),) = self._all(
+            "SELECT coalesce(max(wall), 0) FROM journal WHERE seq > ?",
+            (orjson.loads(accepted[0])["sequence"] if accepted else 0,),
+        )
         claims: tuple[Claim, ...] = tuple(
             claim_read(orjson.loads(form))
             for (form,) in self._all("SELECT form FROM claim ORDER BY output, slot")

@@ -34,6 +34,7 @@ STATEMENTS = {
     "no trip": "DELETE FROM trip WHERE name = ?",
     "alarm": "INSERT INTO alarm (name, form) VALUES (?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
     "no alarm": "DELETE FROM alarm WHERE name = ?",
+    "no answer": "DELETE FROM answer WHERE scope = ? AND token = ?",
     "grace": "INSERT INTO grace (name, since, span) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET since = excluded.since, span = excluded.span",
     "no grace": "DELETE FROM grace WHERE name = ?",
     "pace": "INSERT INTO pace (output, starts, rested) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET starts = excluded.starts, rested = excluded.rested",
@@ -72,6 +73,8 @@ Row = tuple[str, tuple[Any, ...]]
 """A statement's name and its parameters."""
 MOST = 4096
 """Batches in one group at most, so that the first does not wait for ever."""
+LATE = 2.0
+"""Seconds after which a commit counts as failing until it is done: a disk that hangs must not hold up answers."""
 AGAIN = 1.0
 """Seconds between attempts while the disk does not take it."""
 
@@ -93,6 +96,13 @@ class Writer:
         self._trouble = trouble
         self._queue: queue.SimpleQueue[Batch | None] = queue.SimpleQueue()
         self._closing = threading.Event()
+        self._lock = threading.Lock()
+        self._untold: dict[int, Batch] = {}
+        """Batches whose `Batch.done` has not been called yet, by identity."""
+        self._failing = ""
+        """Why nothing is committed at this moment; whoever puts rows then is told at once, and they are kept."""
+        self._began = 0.0
+        """Monotonic seconds at which the present commit began; 0 while there is none."""
         self.slow = 0.0
         """Seconds that every commit takes longer: a slow disk, for measuring."""
         self.commits = 0
@@ -102,7 +112,48 @@ class Writer:
 
     def put(self, rows: list[Row], done: Callable[[str | None], None] | None = None) -> None:
         """Commit these rows in order; ``done`` is called in the writer's thread."""
-        self._queue.put(Batch(rows, done))
+        batch = Batch(rows, done)
+        with self._lock:
+            failing = self._failing
+            if failing:
+                batch.done = None
+            elif done is not None:
+                self._untold[id(batch)] = batch
+            self._queue.put(batch)
+        if failing and done is not None:
+            done(failing)
+
+    def watch(self) -> None:
+        """See whether a commit takes too long. Called often, by a thread that does not wait for the disk."""
+        began = self._began
+        if began and not self._failing and time.monotonic() - began > LATE:
+            self._fail(f"a commit has not come to its end for {LATE:g} s")
+
+    def _fail(self, reason: str) -> None:
+        """Nothing is committed: say so, to all who wait as well."""
+        with self._lock:
+            if self._failing:
+                return
+            self._failing = reason
+            untold, self._untold = list(self._untold.values()), {}
+        self._trouble(reason)
+        self._tell(untold, reason)
+
+    def _recover(self) -> None:
+        with self._lock:
+            if not self._failing:
+                return
+            self._failing = ""
+        self._trouble(None)
+
+    def _tell(self, group: Iterable[Batch], reason: str | None) -> None:
+        """Call what waits for these batches, each once."""
+        for batch in group:
+            with self._lock:
+                done, batch.done = batch.done, None
+                self._untold.pop(id(batch), None)
+            if done is not None:
+                done(reason)
 
     def put_and_wait(self, rows: list[Row]) -> None:
         """Commit these rows before returning. Raises `sqlite3.OperationalError` if that fails."""
@@ -153,12 +204,13 @@ class Writer:
 
     def _write(self, group: list[Batch]) -> None:
         """Commit a group; while that fails, tell those who wait, and keep the rows for the next attempt."""
-        reason = self._commit(group)
+        reason = self._timed(group)
         if reason is None:
-            _tell(group, None)
+            self._tell(group, None)
+            self._recover()
             return
-        self._trouble(reason)
-        _tell(group, reason)
+        self._fail(reason)
+        self._tell(group, reason)
         waiting = [Batch(batch.rows) for batch in group]
         while reason is not None:
             if self._closing.wait(AGAIN) or self._closing.is_set():
@@ -172,10 +224,18 @@ class Writer:
                 if more is None:
                     self._closing.set()
                     break
-                _tell([more], reason)
+                self._tell([more], reason)
                 waiting.append(Batch(more.rows))
-            reason = self._commit(waiting)
-        self._trouble(None)
+            reason = self._timed(waiting)
+        self._recover()
+
+    def _timed(self, group: Iterable[Batch]) -> str | None:
+        """Commit a group, in sight of `watch`."""
+        self._began = time.monotonic()
+        try:
+            return self._commit(group)
+        finally:
+            self._began = 0.0
 
     def _commit(self, group: Iterable[Batch]) -> str | None:
         connection = self._connection
@@ -226,6 +286,7 @@ STORED: dict[type, Callable[[Any], Row]] = {
     ev.KeepPace: lambda it: ("pace", (it.output, form(it.starts), int(it.rested))),
     ev.KeepGrace: lambda it: ("grace", (it.name, it.since, it.span)),
     ev.DropGrace: lambda it: ("no grace", (it.name,)),
+    ev.KeepClock: lambda it: ("fact", ("clock", form({"sequence": it.sequence}))),
     ev.DropCode: lambda it: ("no code", (it.id,)),
     ev.KeepTimer: lambda it: ("timer", (it.timer.id, form(_schedules().timer_form(it.timer)))),
     ev.DropTimer: lambda it: ("no timer", (it.id,)),
@@ -257,12 +318,6 @@ def _insert(name: str, count: int) -> str:
     """The INSERT of this name for so many rows."""
     head, values, tail = re.fullmatch(r"(.* VALUES )(\([?, ]+\))(.*)", STATEMENTS[name]).groups()  # type: ignore[union-attr]
     return f"{head}{', '.join([values] * count)}{tail}"
-
-
-def _tell(group: Iterable[Batch], reason: str | None) -> None:
-    for batch in group:
-        if batch.done is not None:
-            batch.done(reason)
 
 
 def _runs(group: Iterable[Batch]) -> list[tuple[str, list[tuple[Any, ...]]]]:
