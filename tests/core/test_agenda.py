@@ -317,7 +317,7 @@ def test_a_clock_that_is_behind_the_journal_is_not_believed() -> None:
     bench.wall = at("2026-01-05 18:30")
     bench.begin()
     assert bench.shows("yard") == "off"
-    assert any("schedules wait until it is right" in text for text in bench.journal)
+    assert any("schedules wait until it is synchronised" in text for text in bench.journal)
     bench.say("turn clay-store on for 5 s")
     bench.pass_by(10 * NS)
     assert bench.shows("clay-store") == "off", "what lasts a time does not wait"

@@ -17,7 +17,7 @@ from cairnwind.core.phrases import Asks, PhraseError
 from cairnwind.core.programs import Program
 from cairnwind.core.quantities import NS, show_duration
 from cairnwind.core.settings import FULL, OFF, ON, Level
-from tests.core.saltmarsh import PLAN, SITE, VOCABULARY
+from tests.core.saltmarsh import PLAN, SITE, VOCABULARY, changes, rehearse, say
 
 LAMPS = ["gallery", "window"]
 TIMES = st.integers(100, 10**6).map(lambda milliseconds: show_duration(milliseconds * NS // 1000))
@@ -198,9 +198,84 @@ def test_what_is_done() -> None:
     assert PLAN.course("turn kiln contactor on").text == "turn kiln on", "by its label"
 
 
-def test_the_twenty_examples_of_the_docs_are_true() -> None:
-    page = Path(__file__).parents[2].joinpath("docs/phrases.md").read_text("utf-8")
-    rows = re.findall(r"^\| `([^`]+)` \| `([^`]+)` \|", page, re.M)
-    assert len(rows) >= 20
-    for said, understood in rows:
-        assert PLAN.course(said).text == understood
+EXAMPLES = re.findall(
+    r"^\| `([^`]+)` \| `([^`]+)` \|$",
+    Path(__file__).parents[2].joinpath("docs/phrases.md").read_text("utf-8"),
+    re.M,
+)
+
+
+def test_the_examples_of_the_docs_are_true() -> None:
+    assert len(EXAMPLES) >= 30
+    for said, understood in EXAMPLES:
+        assert PLAN.course(said).text == understood, said
+
+
+AROUND = ("all", "everything", "now", "it", "at once", "please", "immediately", "emergency", "right now")
+
+
+@settings(max_examples=200)
+@given(st.sampled_from(["stop", "halt", "Stop", "HALT", "all-stop"]), st.lists(st.sampled_from(AROUND), max_size=3), st.booleans(),
+       st.sampled_from(["", ".", "!", "!!", " ."]))  # fmt: skip
+def test_a_stop_is_understood_however_it_is_said_and_never_when_it_is_denied_or_asked(
+    word: str, around: list[str], before: bool, end: str
+) -> None:
+    said = " ".join([*around, word] if before else [word, *around])
+    assert phrases.read(said + end, VOCABULARY).text == "all-stop"
+    for wrong in (
+        f"don't {said}",
+        f"do not {said}{end}",
+        f"never {said}",
+        f"{said}?",
+        f"should I {said}?",
+        f"could you {said} ?",
+    ):
+        try:
+            course = PLAN.course(wrong)
+        except CallerError:
+            continue
+        assert not any(step.stop for step in course.steps), wrong
+
+
+@given(st.sampled_from(EXAMPLES), st.text(".!? ", max_size=3))
+def test_how_a_sentence_ends_refuses_nothing(example: tuple[str, str], end: str) -> None:
+    said, understood = example
+    assert (
+        phrases.read(said + (end if "stop" not in understood else end.replace("?", "")), VOCABULARY).text
+        == understood
+    )
+
+
+@pytest.mark.parametrize(
+    ("text", "match", "remedy"),
+    [
+        ("gallery 40", "'40' may be 40 % or 40 % duty", "which one"),
+        ("every weekday at 6:30 turn yard on", "'every weekday' is a schedule", "--from 6:30 --for '1 h' --repeat 'FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR' 'turn yard on'"),
+        ("turn it off in ten minutes", "What 'it' is was not said", "its name"),
+        ("a bit brighter", "What is to be brighter", "gallery brighter"),
+        ("fire the kiln", "'fire' is no verb", "turn, fade"),
+        ("is the gallery on?", "a question", "cairnwind ask"),
+        ("kiln a bit brighter", "not dimmed", "on or off"),
+        ("open kiln", "not opened or closed", "on or off"),
+        ("turn gallery up by 200 %", "1 to 100 %", "up by 10 %"),
+        ("turn yard on; wait 1 h; turn yard off in 10 min", "before what comes before it", "order"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_done_is_refused_with_what_can(text: str, match: str, remedy: str) -> None:
+    with pytest.raises(CallerError) as caught:
+        PLAN.course(text)
+    assert match in caught.value.sentence
+    assert remedy in caught.value.remedy
+
+
+def test_brighter_goes_up_from_what_is_wanted_then() -> None:
+    found = rehearse((), "2026-11-23 12:00", "2026-11-23 12:10", [
+        ("2026-11-23 12:01", say("turn gallery to 40 %", "a")), ("2026-11-23 12:02", say("gallery a bit brighter", "b")),
+        ("2026-11-23 12:03", say("turn gallery down by 15 %", "c")), ("2026-11-23 12:04", say("gallery much darker", "d")),
+    ])  # fmt: skip
+    assert changes(found, "gallery") == [
+        ("12:01:00", "40 %"),
+        ("12:02:00", "50 %"),
+        ("12:03:00", "35 %"),
+        ("12:04:00", "off"),
+    ]

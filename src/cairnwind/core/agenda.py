@@ -159,7 +159,7 @@ class Agenda:
             life = until(ends) if ends is not None else life
         wish = ev.Wish(
             now, engine.inner(behalf.command), behalf.source, order.output, order.wanted, behalf.rank, behalf.slot, life,
-            behalf.rank < Rank.PERSON, order.scene,
+            behalf.rank < Rank.PERSON, order.scene, order.by,
         )  # fmt: skip
         engine.wish(wish)
 

@@ -22,7 +22,7 @@ class Order(NamedTuple):
 
     output: str
     act: str
-    """'claim', 'toggle' or 'release'."""
+    """'claim', 'toggle', 'step' or 'release'."""
     wanted: Setting | Program | None = None
     lifetime: Lifetime | None = None
     """None: as is usual for whoever says it."""
@@ -30,6 +30,8 @@ class Order(NamedTuple):
     """Or until then; the moment is found when the step is carried out."""
     scene: str = ""
     """The scene that asks for it; releasing that releases what it claims."""
+    by: int = 0
+    """Of a 'step': parts per million that the level goes up or, below zero, down, from what it is then."""
 
 
 class Step(NamedTuple):

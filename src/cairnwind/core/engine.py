@@ -48,7 +48,7 @@ from cairnwind.core.programs import Program
 from cairnwind.core.quantities import NS, show_duration
 from cairnwind.core.reflexes import Reflexes
 from cairnwind.core.safety import Safety
-from cairnwind.core.settings import Level, Setting, Tone, encode
+from cairnwind.core.settings import Level, Setting, Tone, encode, stepped
 from cairnwind.core.shaping import Way, next_step
 from cairnwind.core.standing import Standing
 from cairnwind.core.sticks import Sticks
@@ -238,7 +238,9 @@ class Engine:
         if s is None:
             return
         setting = event.setting
-        if setting is None:
+        if setting is None and event.by:
+            setting = stepped(s.value(self.now.mono), event.by)
+        elif setting is None:
             before = leading(s.claims)
             setting = s.output.off if (before.setting if before else s.output.rest).on else s.output.full
         elif type(setting) is Program:

@@ -28,7 +28,10 @@ if TYPE_CHECKING:
 
 @fact
 class Wish:
-    """Make a claim. ``setting`` None is a toggle, resolved once, on arrival, against the leading wish."""
+    """Make a claim. ``setting`` None is a toggle, resolved once, on arrival, against the leading wish.
+
+    With ``by`` it is no toggle but a step: the level goes up or down by so many parts from what it is wanted at.
+    """
 
     at: Instant
     command: str
@@ -40,6 +43,7 @@ class Wish:
     lifetime: Lifetime
     when_possible: bool = False
     scene: str = ""
+    by: int = 0
 
 
 @fact

@@ -11,6 +11,7 @@ is not guessed: `read` raises `Asks` with both.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from fractions import Fraction
@@ -28,18 +29,24 @@ from cairnwind.core.model import Output, Site
 from cairnwind.core.moments import Moment
 from cairnwind.core.programs import Program
 from cairnwind.core.quantities import NS, show_duration
-from cairnwind.core.settings import Setting, frequency
+from cairnwind.core.settings import FULL, Setting, frequency
 from cairnwind.core.words import (
     DROPPED,
+    IT,
     KEYWORDS,
     KINDS,
     MOST,
+    NOT,
     OF_KIND,
+    STOPS,
+    VERBS,
     Said,
     Thing,
     Vocabulary,
     Words,
     folded,
+    pieces,
+    stops,
 )
 
 DEEPEST = 4
@@ -102,6 +109,8 @@ class Command:
     until: Moment | None = None
     released: bool = False
     times: int = 0
+    percent: int = 0
+    """Of a step up or down."""
 
     @property
     def outputs(self) -> tuple[str, ...]:
@@ -120,7 +129,8 @@ class Command:
         start = f" from {self.start.text}" if self.start else ""
         head = {
             "on": f"turn {names} on", "off": f"turn {names} off", "to": f"turn {names} to {value}",
-            "toggle": f"toggle {names}", "fade": f"fade {names}{start} to {value}",
+            "up": f"turn {names} up by {self.percent} %", "down": f"turn {names} down by {self.percent} %",
+            "open": f"open {names}", "close": f"close {names}", "toggle": f"toggle {names}", "fade": f"fade {names}{start} to {value}",
             "blink": f"blink {names}", "breathe": f"breathe {names}", "flicker": f"flicker {names}",
             "play": f"play {value} on {names}", "pulse": f"pulse {names}", "run": f"run scene {_name(self.scene)}",
             "release": f"release {names}", "release_scene": f"release scene {_name(self.scene)}", "stop": "all-stop",
@@ -203,11 +213,81 @@ def readable(text: object, what: str, example: str) -> str:
 def read(text: str, vocabulary: Vocabulary) -> Phrase:
     """The phrase that a text is. Raises `PhraseError`, and `Asks` where it may mean two things."""
     text = readable(text, "phrase", "Say what to do: turn bench-lamp on.")
+    if stops(text):
+        return Phrase((Command("stop"),))
+    _see_meant(text, vocabulary)
     try:
         tree = _grammar().parse((text, vocabulary))
     except UnexpectedInput as error:
         raise _trouble(error, text, vocabulary) from None
     return _Reader(text, vocabulary).phrase(tree)
+
+
+def _see_meant(text: str, vocabulary: Vocabulary) -> None:
+    """Refuse what says what is not to be done, what asks whether to stop, and what is a schedule."""
+    found = pieces(text)
+    for number, piece in enumerate(found):
+        if piece.fold in NOT and not vocabulary.match(found, number)[0]:
+            raise PhraseError(
+                "This says what is not to be done.",
+                "Say what is to be done; nothing was.",
+                piece.start,
+                piece.end,
+            )
+    words = [piece.fold for piece in found]
+    if text.rstrip().endswith("?") and not STOPS.isdisjoint(words):
+        raise PhraseError("A question stops nothing.", "Say it without the question mark: stop everything.")
+    if words and words[0] in ASKING and not vocabulary.match(found, 0)[0]:
+        raise PhraseError(
+            "That is a question.",
+            "Ask it: cairnwind ask gallery is on; or: cairnwind why gallery.",
+            *found[0][2:],
+        )
+    day = re.search(
+        r"\bevery (weekday|weekend|day|morning|evening|night|(?:mon|tues|wednes|thurs|fri|satur|sun)day)s?\b",
+        text,
+        re.I,
+    )
+    if day is not None:
+        raise PhraseError(f"'{day.group()}' is a schedule.", _line(text, day), *day.span())
+
+
+ASKING = {
+    "is",
+    "are",
+    "was",
+    "were",
+    "what",
+    "why",
+    "when",
+    "who",
+    "how",
+    "which",
+    "does",
+    "did",
+    "do",
+    "should",
+    "has",
+    "have",
+}
+_REPEAT = {"weekday": "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR", "weekend": "FREQ=WEEKLY;BYDAY=SA,SU"}
+
+
+def _line(text: str, day: re.Match[str]) -> str:
+    """The line that makes a schedule of what was said."""
+    word = day.group(1).casefold()
+    repeat = _REPEAT.get(word) or (
+        f"FREQ=WEEKLY;BYDAY={word[:2].upper()}"
+        if word not in ("day", "morning", "evening", "night")
+        else "FREQ=DAILY"
+    )
+    rest = f"{text[: day.start()]} {text[day.end() :]}"
+    time = re.search(r"\bat (\d{1,2}:\d{2}|noon|midnight|sunrise|sunset)\b", rest)
+    if time:
+        rest = rest.replace(time.group(), " ")
+    said = " ".join(rest.split()).strip(",;.!? ") or "turn … on"
+    begin = time.group(1) if time else "TIME"
+    return f"Type: cairnwind plan add NAME --from {begin} --for '1 h' --repeat '{repeat}' '{said}'; or the same in the console's Plan."
 
 
 WANTED = {
@@ -230,17 +310,31 @@ def _trouble(error: UnexpectedInput, text: str, vocabulary: Vocabulary) -> Phras
     if token is None or token.type == "$END" or not isinstance(token, Said):
         return PhraseError("The phrase is not finished.", could, len(text.rstrip()))
     at, end = token.start_pos or 0, token.end_pos or 0
+    if token.type in ("UP", "DOWN") and "TURN" in expected:
+        return PhraseError(f"What is to be {token} is not said.", f"Name it first: gallery {token}.", at, end)
     if str(token) in ("'", '"'):
         return PhraseError("A quotation mark is not closed.", "Close it, or take it away.", at, end)
+    if token.type == "WORD" and "TURN" in expected and _names_next(text[end:], vocabulary):
+        verbs = "turn, fade, blink, play, run, start, stop, open, release or toggle"
+        return PhraseError(f"'{token}' is no verb that is known here.", f"Say one of {verbs}.", at, end)
     if token.type == "WORD" and "NAME" in expected:
         return _no_name(token, text, vocabulary)
     if token.type == "WORD":
-        words = [word for word, kind in KEYWORDS.items() if kind in expected]
+        # no verb that is only written alike: it would mean something else
+        words = [word for word, kind in KEYWORDS.items() if kind in expected and kind not in VERBS]
+        if not text[:at].strip() and (named := nearest(str(token), vocabulary.names())):
+            return PhraseError(f"There is nothing called '{token}'.", named, at, end)
         hint = nearest(str(token), words)
         return PhraseError(f"'{token}' is not understood there.", hint or could, at, end)
     if token.type == "NAME" and "TO" in expected and "NAME" not in expected:
         return PhraseError(f"'{token}' cannot stand there.", could, at, end)
     return PhraseError(f"'{text[at:end]}' cannot stand there.", could, at, end)
+
+
+def _names_next(rest: str, vocabulary: Vocabulary) -> bool:
+    """Whether something of the site is named next."""
+    found = [piece for piece in pieces(rest) if piece.fold not in DROPPED]
+    return bool(found) and (vocabulary.match(found, 0)[0] > 0 or (found[0].fold,) in KINDS)
 
 
 def _no_name(token: Said, text: str, vocabulary: Vocabulary) -> PhraseError:
@@ -274,7 +368,8 @@ TAILS = {
     "on": {"over", "for", "until"}, "off": {"over", "for", "until"}, "to": {"over", "for", "until"}, "toggle": {"for", "until"},
     "fade": {"over", "for", "until"}, "blink": {"times", "for", "until"}, "breathe": {"times", "over", "for", "until"},
     "flicker": {"for", "until"}, "play": {"times", "for", "until"}, "pulse": {"for"}, "run": {"for", "until"},
-    "release": set(), "release_scene": set(), "stop": set(),
+    "release": set(), "release_scene": set(), "stop": set(), "up": {"for", "until"}, "down": {"for", "until"},
+    "open": {"for", "until"}, "close": {"for", "until"},
 }  # fmt: skip
 
 
@@ -284,6 +379,8 @@ class _Reader:
     def __init__(self, text: str, vocabulary: Vocabulary) -> None:
         self.text, self.vocabulary = text, vocabulary
         self.site = vocabulary.site
+        self.spoken_of: tuple[tuple[Target, ...], tuple[Target, ...]] = ((), ())
+        """The targets of the command before: what 'it' is."""
 
     def phrase(self, tree: Any) -> Phrase:
         lead: Lead | None = None
@@ -298,7 +395,17 @@ class _Reader:
                 parts.append(self.duration(child.children[-1]))
             else:
                 command, later, counted = self.command(child)
-                if later is not None:
+                if later is not None and later.after and parts and lead is None:
+                    # "turn it on and turn it off again in ten minutes": so long after the phrase, not after what was before it
+                    waited = sum(part for part in parts if isinstance(part, int))
+                    if later.after <= waited:
+                        raise PhraseError(
+                            "That would be before what comes before it.",
+                            "Say it in its order.",
+                            *self.where(child),
+                        )
+                    parts.append(later.after - waited)
+                elif later is not None:
                     if lead is not None or len(children) > 1:
                         at = self.where(child)
                         raise PhraseError(
@@ -431,9 +538,13 @@ class _Reader:
     def head(self, tree: Any) -> Command:
         verb = str(tree.data)
         kids = [each for each in tree.children if isinstance(each, Tree)]
-        values = [self.value(kid) for kid in kids if kid.data == "value"]
+        values = [self.value(kid) for kid in kids if kid.data in ("value", "level")]
         if verb == "stop":
             return Command(verb)
+        if verb == "start":
+            verb = self.started(kids[0])
+            if verb == "run":
+                return Command(verb, scene=self.one(self.single(kids[0]), ("scene",)).name)
         if verb in ("run", "release_scene"):
             return Command(verb, scene=self.one(kids[-1], ("scene",)).name)
         targets, spared = self.targets(next(kid for kid in kids if kid.data == "targets"))
@@ -442,6 +553,8 @@ class _Reader:
         )
         if not found.outputs:
             raise PhraseError("That means nothing that is there.", "See: cairnwind look.", *self.where(tree))
+        if verb in ("up", "down"):
+            found = replace(found, percent=self.step(tree, kids))
         times = [kid for kid in kids if kid.data == "duration"]
         if times:
             found = replace(found, lit=self.duration(times[0]), dark=self.duration(times[1]))
@@ -449,17 +562,49 @@ class _Reader:
             found = replace(found, verb=found.value.text, value=None)
         return found
 
+    def single(self, tree: Any) -> Any:
+        """The name of targets that are one name; None where they are more."""
+        names = list(tree.find_data("name"))
+        return names[0] if len(names) == 1 and not list(tree.find_data("kind")) else None
+
+    def started(self, tree: Any) -> str:
+        """What 'start' means of a name: a scene is run, an output is on."""
+        name = self.single(tree)
+        kinds = {thing.kind for thing in name.children[0].payload} if name is not None else set()
+        if "scene" in kinds and kinds & {"output", "group"}:
+            at, end = self.where(name)
+            word = self.text[at:end]
+            raise Asks(word, (f"scene {word}", f"'{word}'"), at, end)
+        return "run" if "scene" in kinds else "on"
+
+    def step(self, tree: Any, kids: list[Any]) -> int:
+        """By how many percent something goes up or down."""
+        by = next((kid for kid in kids if kid.data == "by"), None)
+        if by is None:
+            way: Said = next(each for each in tree.children if getattr(each, "type", "") in ("UP", "DOWN"))
+            return int(way.payload)
+        token = by.children[-1]
+        share, _ = token.payload
+        if share.denominator != 1 or not 1 <= share <= 100:
+            raise PhraseError("A step is 1 to 100 %, in whole percent.", "Say: up by 10 %.", *self.where(by))
+        return int(share)
+
     def targets(self, tree: Any) -> tuple[tuple[Target, ...], tuple[Target, ...]]:
         some = [
             tuple(self.target(kid) for kid in each.children if isinstance(kid, Tree))
             for each in tree.children
             if isinstance(each, Tree)
         ]
-        return some[0], some[1] if len(some) > 1 else ()
+        if not any(target.text for target in some[0]):
+            return self.spoken_of
+        self.spoken_of = some[0], some[1] if len(some) > 1 else ()
+        return self.spoken_of
 
     def target(self, tree: Any) -> Target:
-        kids = [each for each in tree.children if isinstance(each, Tree)]
+        kids: list[Any] = [each for each in tree.children if isinstance(each, Tree)]
         outputs = self.site.outputs
+        if tree.data == "one" and self.spoken_of[0] and IT in kids[0].children[0].payload:
+            return Target("", ())
         if tree.data == "one":
             thing = self.one(kids[0], ("output", "group"))
             return Target(
@@ -482,6 +627,10 @@ class _Reader:
         token: Said = tree.children[0]
         found: list[Thing] = [thing for thing in token.payload if thing.kind in kinds]
         at, end = token.start_pos or 0, token.end_pos or 0
+        if not found and IT in token.payload:
+            raise PhraseError(
+                f"What '{self.text[at:end]}' is was not said before.", "Give its name.", at, end
+            )
         if len(found) > 1:  # written as one of them is called, it is that one
             found = [thing for thing in found if token.payload[thing]] or found
         if len(found) > 1:
@@ -510,7 +659,8 @@ class _Reader:
             case "NUMBER" if len(tree.children) > 1:
                 return Value(f"hue {_digits(token.payload)}")
             case "NUMBER":
-                return Value(f"{_digits(token.payload)} %")
+                number, at, end = _digits(token.payload), token.start_pos or 0, token.end_pos or 0
+                raise Asks(self.text[at:end], (f"{number} %", f"{number} % duty"), at, end)
             case "ON" | "OFF":
                 return Value(token.type.lower())
         written = str(token)[:1].upper() + str(token)[1:].lower()
@@ -675,10 +825,17 @@ def _orders(command: Command, site: Site, scenes: Mapping[str, tuple[str, ...]])
     for place, name in enumerate(names):
         output = site.outputs[name]
         wanted: Setting | Program | None = None
-        if command.verb not in ("toggle", "release"):
+        if command.verb not in ("toggle", "release", "up", "down"):
             wanted = output.named(lambda: _wanted(command, output, site, place))  # noqa: B023
-        act = command.verb if command.verb in ("toggle", "release") else "claim"
-        orders.append(Order(name, act, wanted, life, command.until))
+        act = {"toggle": "toggle", "release": "release", "up": "step", "down": "step"}.get(
+            command.verb, "claim"
+        )
+        by = command.percent * (FULL // 100) * (-1 if command.verb == "down" else 1)
+        if by and not (output.takes == "level" and output.dimmable):
+            raise CallerError(
+                "bad-value", f"{name} is not dimmed, so it cannot go up or down.", "Say on or off."
+            )
+        orders.append(Order(name, act, wanted, life, command.until, by=by))
     return orders
 
 
@@ -693,6 +850,8 @@ def _wanted(command: Command, output: Output, site: Site, place: int) -> Setting
                 return setting
             start = output.read(command.start.text) if command.start else None
             return output.fits(programs.bounded(programs.ramp(start, setting, command.over)))
+        case "open" | "close":
+            return output.read(_opened(output, verb))
         case "play":
             assert command.value is not None
             if command.value.tune:
@@ -720,6 +879,21 @@ def _wanted(command: Command, output: Output, site: Site, place: int) -> Setting
         case "flicker":
             form = {"kind": "candle"}
     return output.fits(programs.make(form, output.takes, output.read, place))
+
+
+OPENED = {"open": {"open", "opened", "unlocked"}, "close": {"closed", "shut", "locked"}}
+
+
+def _opened(output: Output, verb: str) -> str:
+    """The word of an output's own that opening or closing it brings about."""
+    off, on = output.words
+    for word, other, said in ((off, on, "off"), (on, off, "on")):
+        opposite = OPENED["close" if verb == "open" else "open"]
+        if word in OPENED[verb] or (other in opposite and word not in opposite):
+            return said
+    raise CallerError(
+        "bad-value", f"{output.name} is {off} or {on}, and is not opened or closed.", f"Say {on} or {off}."
+    )
 
 
 def _repeated(tune: Program, times: int) -> Program:

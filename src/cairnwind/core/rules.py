@@ -350,7 +350,7 @@ def reflex(form: Mapping[str, Any], words: Language, course: Callable[[str], Cou
             ),
         )
     orders = [order for step in done.steps for order in step.orders]
-    if any(order.act == "toggle" for order in orders) and rank is not Rank.PERSON:
+    if any(order.act in ("toggle", "step") for order in orders) and rank is not Rank.PERSON:
         raise _of(
             "do", CallerError("bad-value", "A toggle is a person's.", 'Say as = "person", or on or off.')
         )

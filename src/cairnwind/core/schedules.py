@@ -143,7 +143,7 @@ def timer_read(form: Mapping[str, Any]) -> Timer:
 def _step(step: Step) -> dict[str, Any]:
     orders = [
         [order.output, order.act, None if order.wanted is None else encode_wanted(order.wanted),
-         list(order.lifetime) if order.lifetime else None, order.until.text if order.until else None, order.scene]
+         list(order.lifetime) if order.lifetime else None, order.until.text if order.until else None, order.scene, order.by]
         for order in step.orders
     ]  # fmt: skip
     return {"after": step.after, "orders": orders, "text": step.text, "stop": step.stop}
@@ -152,8 +152,8 @@ def _step(step: Step) -> dict[str, Any]:
 def _step_read(form: Mapping[str, Any]) -> Step:
     orders = tuple(
         Order(output, act, None if wanted is None else decode_wanted(wanted), Lifetime(*life) if life else None,
-              moments.read(until) if until else None, scene)
-        for output, act, wanted, life, until, scene in form["orders"]
+              moments.read(until) if until else None, scene, *by)
+        for output, act, wanted, life, until, scene, *by in form["orders"]
     )  # fmt: skip
     return Step(form["after"], orders, form["text"], form["stop"])
 

@@ -42,6 +42,11 @@ class Level(NamedTuple):
         return self.parts > 0
 
 
+def stepped(before: object, by: int) -> Level:
+    """A level so many parts up or down from what was, within what there is; what is no level begins at off."""
+    return Level(min(FULL, max(0, (before.parts if isinstance(before, Level) else 0) + by)))
+
+
 class Colour(NamedTuple):
     """A colour in sRGB as it is written, not linear: parts per million of each channel."""
 

@@ -19,16 +19,26 @@ from cairnwind.core.model import Site
 from cairnwind.core.moments import SUN
 from cairnwind.core.quantities import NS, UNITS
 
+
+class Thing(NamedTuple):
+    """What a name may mean."""
+
+    kind: str
+    """'output', 'place', 'group', 'scene', 'tune' or 'it'; in conditions also 'input', 'board', 'supply' or 'trip'."""
+    name: str
+
+
 KEYWORDS = {
-    "turn": "TURN", "switch": "TURN", "set": "TURN", "dim": "TURN", "toggle": "TOGGLE", "fade": "FADE",
+    "turn": "TURN", "switch": "TURN", "set": "TURN", "dim": "TURN", "put": "TURN", "make": "TURN", "bring": "TURN", "toggle": "TOGGLE", "fade": "FADE",
     "blink": "BLINK", "flash": "BLINK", "breathe": "BREATHE", "flicker": "FLICKER", "play": "PLAY", "sound": "PLAY",
-    "pulse": "PULSE", "run": "RUN", "start": "RUN", "scene": "SCENE", "release": "RELEASE", "wait": "WAIT",
-    "pause": "WAIT", "then": "THEN", "on": "ON", "off": "OFF", "to": "TO", "over": "OVER", "for": "FOR",
+    "pulse": "PULSE", "run": "RUN", "start": "START", "begin": "START", "activate": "START", "light": "START", "stop": "STOP", "halt": "STOP",
+    "kill": "STOP", "cut": "STOP", "deactivate": "STOP", "flip": "TOGGLE", "power": "TURN", "scene": "SCENE", "release": "RELEASE", "wait": "WAIT",
+    "pause": "WAIT", "then": "THEN", "on": "ON", "off": "OFF", "out": "OFF", "to": "TO", "over": "OVER", "for": "FOR",
     "until": "UNTIL", "till": "UNTIL", "released": "RELEASED", "after": "AFTER", "before": "BEFORE", "at": "AT",
     "in": "IN", "every": "EVERY", "each": "EVERY", "and": "AND", "all": "ALL", "everything": "ALL", "except": "EXCEPT",
-    "but": "EXCEPT", "from": "FROM", "hue": "HUE", "plus": "PLUS", "minus": "MINUS",
+    "but": "EXCEPT", "from": "FROM", "hue": "HUE", "plus": "PLUS", "minus": "MINUS", "by": "BY", "up": "UP", "down": "DOWN", "brighter": "UP", "dimmer": "DOWN", "darker": "DOWN",
 }  # fmt: skip
-VERBS = {"TURN", "TOGGLE", "FADE", "BLINK", "BREATHE", "FLICKER", "PLAY", "PULSE", "RUN", "RELEASE", "WAIT", "STOP"}  # fmt: skip
+VERBS = {"TURN", "TOGGLE", "FADE", "BLINK", "BREATHE", "FLICKER", "PLAY", "PULSE", "RUN", "RELEASE", "WAIT", "STOP", "START", "OPEN", "CLOSE"}  # fmt: skip
 KINDS = {
     ("lamps",): "lamps", ("lights",): "lamps", ("colour", "lamps"): "colour lamps", ("color", "lamps"): "colour lamps",
     ("relays",): "relays", ("fans",): "fans", ("sounders",): "sounders", ("heaters",): "heaters",
@@ -36,8 +46,60 @@ KINDS = {
 }  # fmt: skip
 OF_KIND = {"lamps": ("lamp", "colour-lamp"), "colour lamps": ("colour-lamp",), "relays": ("relay",), "fans": ("fan",),
            "sounders": ("sounder",), "heaters": ("heater",), "motors": ("motor",), "locks": ("lock",)}  # fmt: skip
-DROPPED = {"the", "please", "kindly", "thanks", "now"}
-_POLITE = (("thank", "you"), ("could", "you"), ("can", "you"), ("would", "you"), ("will", "you"))
+DROPPED = {
+    "the",
+    "please",
+    "kindly",
+    "thanks",
+    "now",
+    "again",
+    "just",
+    "also",
+    "hey",
+    "ok",
+    "okay",
+    "let's",
+    "immediately",
+}
+OPENING = {"open": "OPEN", "unlock": "OPEN", "close": "CLOSE", "shut": "CLOSE", "lock": "CLOSE"}
+"""Verbs only where an output follows: else they are words of an output's own."""
+STEPS = {"bit": 10, "little": 10, "slightly": 10, "touch": 10, "much": 40, "lot": 40}
+"""Percent by which 'a bit brighter' goes up; without such a word it is twice a bit."""
+NOT = {
+    "don't",
+    "dont",
+    "not",
+    "never",
+    "didn't",
+    "doesn't",
+    "shouldn't",
+    "mustn't",
+    "won't",
+    "can't",
+    "cannot",
+    "no",
+}
+STOPS = {"stop", "halt", "allstop"}
+AROUND_STOP = {
+    "all", "everything", "it", "now", "emergency", "right", "immediately", "at", "once", "please", "the", "whole", "lot", "thing", "of",
+    "is", "to", "must", "then", "and", "kindly", "hey", "ok", "okay", "this", "that",
+}  # fmt: skip
+"""What may be said around a stop that means everything."""
+_POLITE = (
+    ("thank", "you"),
+    ("could", "you"),
+    ("can", "you"),
+    ("would", "you"),
+    ("will", "you"),
+    ("i", "want"),
+    ("i'd", "like"),
+    ("right", "now"),
+)
+RAISED = {
+    "raise": "UP", "increase": "UP", "brighten": "UP", "lower": "DOWN", "decrease": "DOWN", "reduce": "DOWN", "darken": "DOWN",
+}  # fmt: skip
+IT = Thing("it", "it")
+"""What was spoken of just before."""
 _SPOKEN = {word: number for number, word in enumerate(
     ["one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve", "thirteen", "fourteen", "fifteen", "sixteen", "seventeen", "eighteen", "nineteen", "twenty"], 1,
 )} | {"thirty": 30, "forty": 40, "fifty": 50, "sixty": 60, "seventy": 70, "eighty": 80, "ninety": 90, "hundred": 100}  # fmt: skip
@@ -54,6 +116,16 @@ MOST = 2000
 """Characters of a phrase."""
 
 
+def stops(text: str) -> bool:
+    """Whether a text is an all-stop, however it is said: never one that is denied, and never a question."""
+    words = [piece.fold for piece in pieces(text.replace("-", " ")) if piece.kind == "word"]
+    asked = text.rstrip().rstrip("\"'”’)").endswith("?")
+    others = [word for word in words if word not in STOPS]
+    return (
+        len(others) < len(words) and not asked and set(others) <= AROUND_STOP and set(words).isdisjoint(NOT)
+    )
+
+
 class Piece(NamedTuple):
     """A part of the text as it stands there."""
 
@@ -66,14 +138,6 @@ class Piece(NamedTuple):
     def fold(self) -> str:
         """Without regard to case and to how its apostrophe is written."""
         return self.text.casefold().replace("’", "'")
-
-
-class Thing(NamedTuple):
-    """What a name may mean."""
-
-    kind: str
-    """'output', 'place', 'group', 'scene' or 'tune'; in conditions also 'input', 'board', 'supply' or 'trip'."""
-    name: str
 
 
 class Said(Token):
@@ -177,6 +241,9 @@ class Words(Lexer):
 def tokens(text: str, vocabulary: Vocabulary) -> list[Said]:
     """The terminals of a text."""
     found = pieces(text)
+    while found and found[-1].text in ".!?…,;":
+        found.pop()  # how a sentence ends says nothing of what it asks for
+    found = [each._replace(text=";") if each.text in ".!" else each for each in found]
     out: list[Said] = []
     at = 0
     while at < len(found):
@@ -208,9 +275,37 @@ def _next(found: list[Piece], at: int, out: list[Said], vocabulary: Vocabulary) 
         return 2
     if word in DROPPED:
         return 1
-    if tuple(ahead[:2]) in (("all", "stop"), ("stop", "everything")):
+    if tuple(ahead[:2]) in (("all", "stop"), ("emergency", "stop")):
         out.append(said("STOP", found[at : at + 2]))
         return 2
+    if tuple(ahead[:2]) == ("of", "the"):
+        return 2
+    if word == "every" and ahead[1] in _TIMES and ahead[1] not in ("s", "h", "d"):
+        out += [
+            said("EVERY", [piece]),
+            said("DURATION", found[at + 1 : at + 2], round(_TIMES[ahead[1]] * NS)),
+        ]
+        return 2
+    if (
+        word in ("half", "quarter")
+        and ahead[1] in ("past", "to")
+        and (hour := _hour(found, at + 2)) is not None
+    ):
+        minutes = (hour[0] * 60 + (30 if word == "half" else 15) * (1 if ahead[1] == "past" else -1)) % 1440
+        if (word, ahead[1]) != ("half", "to"):
+            out.append(said("CLOCK", found[at : at + 2 + hour[1]], minutes * 60))
+            return 2 + hour[1]
+    if word in RAISED:
+        out += [said("TURN", [piece]), said(RAISED[word], [piece])]
+        return 1
+    if word == "shut" and ahead[1] in ("off", "down"):
+        out.append(said("STOP", found[at : at + 2]))
+        return 2
+    if word in ("it", "them"):
+        out.append(said("NAME", [piece], {IT: True}))
+        return 1
+    if word in ("o", "o'clock"):
+        return 2 if ahead[1] == "clock" else 1
     if tuple(ahead[:2]) in KINDS or (word,) in KINDS:
         size = 2 if tuple(ahead[:2]) in KINDS else 1
         out.append(said("KIND", found[at : at + size], KINDS[tuple(ahead[:size])]))
@@ -300,6 +395,9 @@ def _quantity(found: list[Piece], at: int, out: list[Said], number: Fraction, si
     if unit in ("am", "pm") and number.denominator == 1 and 1 <= number <= 12:
         out.append(said("CLOCK", run, (int(number) % 12 + 12 * (unit == "pm")) * 3600))
         return size + 1
+    if _and_a_half(found, at + size):
+        number, size = number + Fraction(1, 2), size + 3
+        unit = found[at + size].fold if at + size < len(found) else ""
     if unit in _TIMES and number >= 0:
         total, end = number * _TIMES[unit], at + size + 1
         while (more := _number(found, end) if end < len(found) else None) is not None and more[0] >= 0:
@@ -307,10 +405,35 @@ def _quantity(found: list[Piece], at: int, out: list[Said], number: Fraction, si
             if there >= len(found) or found[there].fold not in _TIMES:
                 break
             total, end = total + more[0] * _TIMES[found[there].fold], there + 1
+        if _and_a_half(found, end):
+            total, end = total + _TIMES[unit] / 2, end + 3
+        elif (
+            unit == "h"
+            and end < len(found)
+            and found[end].kind == "number"
+            and found[end].start == found[end - 1].end
+        ):
+            total, end = total + Fraction(found[end].text) * 60, end + 1  # 1h30
         out.append(said("DURATION", found[at:end], round(total * NS)))
         return end - at
     out.append(said("NUMBER", found[at : at + size], number))
     return size
+
+
+def _and_a_half(found: list[Piece], at: int) -> bool:
+    return [each.fold for each in found[at : at + 3]] == ["and", "a", "half"]
+
+
+def _hour(found: list[Piece], at: int) -> tuple[int, int] | None:
+    """An hour of the clock, and how many pieces it takes, with the half of the day where that is said."""
+    number = _number(found, at) if at < len(found) else None
+    if number is None or number[0].denominator != 1 or not 0 <= number[0] <= 24:
+        return None
+    hour, size = int(number[0]), number[1]
+    half = found[at + size].fold if at + size < len(found) else ""
+    if half in ("am", "pm") and 1 <= hour <= 12:
+        return hour % 12 + 12 * (half == "pm"), size + 1
+    return hour, size
 
 
 def _clock(found: list[Piece], at: int, out: list[Said]) -> int:
@@ -325,6 +448,17 @@ def _clock(found: list[Piece], at: int, out: list[Said]) -> int:
     return size
 
 
+_SHARES = {"half": 50, "halfway": 50, "full": 100, "maximum": 100}
+_COMPLETE = {"ON", "OFF", "SHARE", "DURATION", "CLOCK", "COUNT", "RELEASED", "UP", "DOWN", "HERTZ", "SUN"}
+"""What may end a clause: an 'and' after it begins another."""
+
+
+def _step(out: list[Said], at: int) -> int:
+    """By how much it goes up or down: percent."""
+    beside = [out[near].casefold() for near in (at - 1, at + 1) if 0 <= near < len(out)]
+    return next((STEPS[word] for word in beside if word in STEPS), 20)
+
+
 def _joined(out: list[Said]) -> list[Said]:
     """What only the next word decides: 'and' before a verb is 'then', 'in' before a time is 'after', 'half' is a share."""
     made: list[Said] = []
@@ -334,14 +468,27 @@ def _joined(out: list[Said]) -> list[Said]:
         kind = each.type
         if kind in ("AND", "COMMA") and (after == "THEN" or (kind == "COMMA" and after == "AND")):
             continue
-        if kind in ("AND", "COMMA") and after in VERBS:
+        if kind in ("AND", "COMMA") and before in _COMPLETE and after in ("NAME", "KIND", "ALL"):
+            each.type = "THEN"  # "turn the gallery on and the window off"
+        elif kind in ("AND", "COMMA") and after in VERBS:
             if not any(other.type in VERBS for other in made):
                 continue  # "after 5 min, turn …"
             each.type = "THEN"
         elif kind == "IN" and after in ("DURATION", "NUMBER"):
             each.type = "AFTER"
-        elif kind == "WORD" and each.casefold() == "half":
-            each.type, each.payload = "SHARE", (Fraction(50), False)
+        elif kind == "WORD" and each.casefold() in _SHARES:
+            each.type, each.payload = "SHARE", (Fraction(_SHARES[each.casefold()]), False)
+        elif kind == "WORD" and each.casefold() in STEPS:
+            continue
+        elif kind in ("UP", "DOWN"):
+            each.payload = _step(out, number)
+        elif (
+            kind == "WORD"
+            and each.casefold() in OPENING
+            and after in ("NAME", "KIND", "ALL")
+            and before in ("", "THEN", "AND")
+        ):
+            each.type = OPENING[each.casefold()]
         elif kind == "ALL" and before == "ALL":
             continue
         made.append(each)

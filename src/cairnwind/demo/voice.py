@@ -93,6 +93,8 @@ class Voice:
         said = _plain(sentence)
         if not said:
             return "I heard nothing."
+        if sentence.rstrip().endswith("?") and re.search(r"\b(stop|halt)\b", said, re.I):
+            return self._do(sentence)  # a question stops nothing, and the house says so
         if self._asked:
             begin, end = self._at
             phrase, self._asked = f"{self._asked[:begin]}{said}{self._asked[end:]}", ""

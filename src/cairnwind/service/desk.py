@@ -374,7 +374,10 @@ class Desk:
         def make() -> tuple[ev.Command, None]:
             course = self.runtime.planned.course(text)
             toggled = [
-                order.output for step in course.steps for order in step.orders if order.act == "toggle"
+                order.output
+                for step in course.steps
+                for order in step.orders
+                if order.act in ("toggle", "step")
             ]
             if toggled and not once:
                 raise CallerError(
