@@ -16,7 +16,7 @@ from cairnwind.core.rules import Rules
 from cairnwind.demo import SITE_FILE
 from cairnwind.site import check_site
 from tests.core.saltmarsh import SITE
-from tests.invariants import sites
+from tests.invariants import brute, sites
 from tests.invariants.plant import NS, Plant
 from tests.invariants.test_invariants import Drawn
 
@@ -145,6 +145,82 @@ def test_too_many_states_are_not_decided() -> None:
         inputs=inputs,
     )
     words = rules.language(site)
-    form = {"name": "all", "needs": " and ".join(f"{name} is open" for name in inputs), "outputs": ["a"]}
+    either = [f"(in{number} is open or in{number + 1} is open)" for number in range(17)]
+    form = {
+        "name": "all",
+        "needs": " and ".join([*either, *(f"not (in{n} is open and in{n + 2} is open)" for n in range(16))]),
+        "outputs": ["a"],
+    }
     answers = checking.check(site, Rules((rules.make(form, words),)))
     assert {each.verdict for each in answers} == {"not decided"}
+
+
+INPUTS = '[input.other]\nkind = "contact"\npin = "b:line-5"\n[output.fan]\nkind = "fan"\npin = "b:line-6"\nfrequency = "25 kHz"\n'
+
+
+@pytest.mark.parametrize(
+    ("more", "what"),
+    [
+        ('[[interlock]]\nname = "x"\ntrip = "d is on"\noutputs = ["d"]', "d can never come on: 'x' trips as soon as it does"),
+        ('[[interlock]]\nname = "x"\ntrip = "d is off"\noutputs = ["a", "d"]', "a can never come on: 'x' has tripped as soon as everything is safe"),
+        ('[[interlock]]\nname = "one"\ntrip = "\'two\' is tripped"\noutputs = ["a"]\n[[interlock]]\nname = "two"\ntrip = "\'one\' is tripped"\noutputs = ["c"]', "nothing can reset 'one': it and 'two' keep each other tripped"),
+        ('[[interlock]]\nname = "x"\nneeds = "between 08:00 and 10:00 and between 12:00 and 14:00"\noutputs = ["d"]', "is never so"),
+        ('[[interlock]]\nname = "x"\nneeds = "on weekdays and on Sunday"\noutputs = ["d"]', "is never so"),
+        ('[[interlock]]\nname = "x"\nneeds = "link b is down"\noutputs = ["d"]', "d can never come on"),
+        ('[[interlock]]\nname = "x"\nneeds = "d is on for 30 s"\noutputs = ["a"]\n[[interlock]]\nname = "y"\npace = { longest_on = "20 s", rest = "5 s" }\noutputs = ["d"]', "is never so"),
+        ('[[interlock]]\nname = "x"\ntrip = "d is off for 30 s"\noutputs = ["a"]', "'x' trips when everything is safe"),
+    ],
+)  # fmt: skip
+def test_what_was_missed_before_is_found(more: str, what: str, tmp_path: Path) -> None:
+    path = tmp_path / "site.toml"
+    path.write_text(BAD + INPUTS + more)
+    _, _, answers = check_site(path)
+    found = [each.what for each in answers if each.verdict == "found"]
+    assert any(what in each for each in found), found
+
+
+@pytest.mark.parametrize(
+    "more",
+    [
+        '[[interlock]]\nname = "x"\nneeds = "fan is between 20 % and 80 %"\noutputs = ["d"]',
+        '[[interlock]]\nname = "x"\nneeds = "door is open and not (door is open for 10 s)"\noutputs = ["d"]',
+        '[[interlock]]\nname = "x"\ntrip = "door is open for 10 s"\noutputs = ["d"]',
+        '[[interlock]]\nname = "x"\ntrip = "d is on for 30 s"\noutputs = ["d"]',
+        '[[interlock]]\nname = "x"\nneeds = "door is open"\noutputs = ["d"]\ngrace = "10 s"\n[[interlock]]\nname = "y"\nneeds = "d is on and door is closed"\noutputs = ["e"]',
+        '[[interlock]]\nname = "x"\nneeds = "between 08:00 and 10:00 or on Sunday"\noutputs = ["d"]',
+        '[[interlock]]\nname = "x"\nneeds = "d is unknown"\noutputs = ["a"]',
+    ],
+)
+def test_what_can_be_is_not_said_to_be_impossible(more: str, tmp_path: Path) -> None:
+    path = tmp_path / "site.toml"
+    path.write_text(BAD + INPUTS + more)
+    _, _, answers = check_site(path)
+    assert [each.what for each in answers if each.verdict == "found"] == []
+
+
+def test_what_is_found_is_so_and_nothing_is_missed_by_the_real_engine() -> None:
+    """Brute force over the engine itself, trips included; many more sites with ``python -m tests.invariants.brute``."""
+    found = [brute.one(seed) for seed in range(40)]
+    assert [wrong for _, _, wrong, _ in found if wrong] == []
+    assert [missed for _, _, _, missed in found if missed] == []
+    assert sum(count["found, rightly"] for _, count, _, _ in found) > 5
+
+
+@pytest.mark.parametrize("also", ["", " and door is open", " for 5 s"])
+def test_a_chain_of_five_hundred_needs_is_answered_whole(also: str) -> None:
+    outputs = {f"o{number}": Output(f"o{number}", "relay", Pin("b", number)) for number in range(501)}
+    boards = {"b": Board("b", "simulated", line_count=600)}
+    site = Site(
+        "chain",
+        boards=boards,
+        outputs=outputs,
+        inputs={"door": Input("door", "contact", Pin("b", 599), words=("shut", "open"))},
+    )
+    words = rules.language(site)
+    needs = tuple(
+        rules.make(
+            {"name": f"n{number}", "needs": f"o{number + 1} is on{also}", "outputs": [f"o{number}"]}, words
+        )
+        for number in range(500)
+    )
+    assert {each.verdict for each in checking.check(site, Rules(needs))} == {"excluded"}

@@ -173,7 +173,7 @@ def test_wherever_one_looks_from_the_span_is_the_same(rule: str, hours: int, tim
         ({"from": "18:00", "to": "19:00", "starts": "2026-02-30"}, "starts", "not a date"),
         ({"from": "18:00", "to": "19:00", "repeat": "never"}, "repeat", "has no day"),
         ({"from": "sunset", "for": "1 h", "repeat": "FREQ=HOURLY"}, None, "once a day"),
-        ({"from": "18:00", "to": "19:00", "do": "turn it on"}, "do", "nothing called"),
+        ({"from": "18:00", "to": "19:00", "do": "turn this on"}, "do", "nothing called"),
         ({"from": "18:00", "to": "19:00", "do": "after 5 min turn yard on"}, None, "says when to begin"),
         ({"from": "18:00", "to": "19:00", "do": "all-stop"}, None, "stop everything"),
         ({"from": "18:00", "to": "19:00", "name": "a\nb"}, "name", "cannot be a schedule's name"),

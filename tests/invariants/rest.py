@@ -18,14 +18,15 @@ class Unsettled(AssertionError):
 
 
 def _picture(engine: Engine) -> dict[str, tuple[Any, ...]]:
+    """What is decided of each output; the words for it may be older than the decision."""
     return {
-        name: (s.wanted, s.allowed, s.pending, s.generation, s.confirmed, s.granted, s.claims, _said(s.refusal), _said(s.keeping))
+        name: (s.wanted, s.allowed, s.pending, s.generation, s.confirmed, s.granted, s.claims)
         for name, s in engine._standings.items()
-    }  # fmt: skip
+    }
 
 
-def _said(refusal: Any) -> Any:
-    return refusal and (refusal.gate, refusal.rule, refusal.reason, refusal.only_time)
+def _reasons(engine: Engine) -> list[str]:
+    return [s.refusal.reason for s in engine._standings.values() if s.refusal is not None]
 
 
 def check(engine: Engine) -> list[Any]:
@@ -45,10 +46,13 @@ def check(engine: Engine) -> list[Any]:
     watches.mark_all(watches.all.values())
     engine._decide()
     after = _picture(engine)
-    if any((each[7] or ("",) * 4)[2].endswith("between two starts") for each in after.values()):
-        return []  # another has started since they were asked; they are asked again when their own time has come
+    if any(reason.endswith("between two starts") for reason in _reasons(engine)):
+        return [
+            *engine._drives,
+            *engine._effects,
+        ]  # another has started since they were asked; they are asked again when their own time has come
     for name, was in before.items():
-        if any(said and said[2].startswith("its interlocks go round") for said in (was[7], after[name][7])):
+        if engine._round:
             return [*engine._drives, *engine._effects]
         if was != after[name]:
             differs = [

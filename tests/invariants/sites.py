@@ -29,7 +29,9 @@ class Draw(Protocol):
     def one(self, among: Sequence[T]) -> T: ...
 
 
-def site_and_rules(draw: Draw) -> tuple[Site, tuple[Interlock, ...], tuple[Rule, ...]]:
+def site_and_rules(
+    draw: Draw, most_outputs: int = 6, most_inputs: int = 3
+) -> tuple[Site, tuple[Interlock, ...], tuple[Rule, ...]]:
     """A site, its interlocks, and the same as the oracle knows them."""
     boards = {
         f"board{number}": Board(f"board{number}", "simulated", line_count=20)
@@ -37,11 +39,11 @@ def site_and_rules(draw: Draw) -> tuple[Site, tuple[Interlock, ...], tuple[Rule,
     }
     outputs = {
         name: Output(name, "relay", Pin(draw.one(list(boards)), number), rearm=draw.one(("auto", "command")))
-        for number, name in enumerate(f"out{letter}" for letter in "abcdefg"[: draw.number(2, 6)])
+        for number, name in enumerate(f"out{letter}" for letter in "abcdefg"[: draw.number(2, most_outputs)])
     }
     inputs = {
         name: Input(name, "contact", Pin(draw.one(list(boards)), 10 + number), words=("shut", "ajar"))
-        for number, name in enumerate(f"in{letter}" for letter in "xyz"[: draw.number(1, 3)])
+        for number, name in enumerate(f"in{letter}" for letter in "xyz"[: draw.number(1, most_inputs)])
     }
     site = Site("random", boards=boards, outputs=outputs, inputs=inputs)
     forms, known = [], []

@@ -83,7 +83,7 @@ severity = "urgent"
 repeat = "300 ms"
 
 [guard.store]
-opens = "600 ms"
+opens = "2 s"
 """
 RULED = SITE + RULES
 

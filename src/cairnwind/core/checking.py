@@ -1,10 +1,8 @@
 """What is wrong with the rules of a site, found before anything is switched.
 
-Every question is put to an abstract site: its outputs are on or off, contacts one or the other, a value in one of the
-ranges that the bounds of conditions leave, the hours and whatever else is free are so or not, and time always comes
-to pass. Among those states the search goes from everything safe along the switchings that the rules allow. Where it
-ends, the answer is certain: *found* or *excluded*. Where there are more than `MOST` states it stops, and what it has
-not answered by then is *not decided*: nothing is reported as found that is not real.
+Every question is put to an abstract site (`cairnwind.core.abstract`). Where an answer is certain it is *found* or
+*excluded*; where there is more to look at than the budget allows it is *not decided*, with that as the reason: nothing
+is reported as found that is not real.
 """
 
 from __future__ import annotations
@@ -12,12 +10,12 @@ from __future__ import annotations
 import itertools
 from collections import deque
 from collections.abc import Iterable, Iterator, Mapping
-from fractions import Fraction
 from typing import Any, NamedTuple
 
 from cairnwind.core import events as ev
+from cairnwind.core.abstract import Budget, Key, Space, TooMany, Way, closure, needed_first, within
 from cairnwind.core.claims import RELEASED, Instant, Rank, Source
-from cairnwind.core.conditions import All, Any_, Becomes, Compare, Condition, Lasting, Node, Not, Test
+from cairnwind.core.conditions import Condition
 from cairnwind.core.engine import Engine
 from cairnwind.core.interlocks import Excludes, Interlock, Limit, Needs, Trip
 from cairnwind.core.model import Site
@@ -25,13 +23,9 @@ from cairnwind.core.plan import Schedule, overlap
 from cairnwind.core.quantities import NS, show_amount
 from cairnwind.core.reflexes import Alarm, Reflex
 from cairnwind.core.rules import Rules
-from cairnwind.core.settings import Setting
 
-MOST = 30_000
-"""States that one question looks at."""
+TOO_MANY = "There is more to look at than can be in a few seconds."
 YEAR = 366 * 86400 * NS
-Key = tuple[str, str]
-Values = tuple[Any, ...]
 
 
 class Found(NamedTuple):
@@ -50,209 +44,16 @@ class Found(NamedTuple):
 
 def check(site: Site, rules: Rules, schedules: Iterable[Schedule] = (), now: int = 0) -> list[Found]:
     """All questions about the rules of a site, with their answers; ``now`` is wall nanoseconds, for the plan."""
-    found = [*_constant(rules), *_never_on(site, rules), *_trips(site, rules), *_limits(rules)]
-    found += [*_pointless(rules), *_plan(rules, list(schedules), now), *_rounds(site, rules)]
+    budget = Budget()
+    found = [*_constant(site, rules, budget), *_never_on(site, rules, budget), *_trips(site, rules, budget)]
+    found += [*_limits(rules), *_pointless(rules), *_plan(rules, list(schedules), now), *_rounds(site, rules)]
     return found
-
-
-# --- the abstract site ----------------------------------------------------------------------------------------
-
-
-class _Abstract:
-    """The variables of some conditions, and whether these are so."""
-
-    def __init__(self, conditions: Iterable[Condition]) -> None:
-        bounds: dict[Key, set[float]] = {}
-        self.keys: dict[Key, list[Any]] = {}
-        for condition in conditions:
-            for node in condition.nodes:
-                if isinstance(node, Compare) and node.about[0][0] != "output":
-                    bounds.setdefault(node.about[0], set()).add(node.bound)
-                elif key := _free(node):
-                    self.keys[key] = [False, True]
-        for key, some in bounds.items():
-            each = sorted(some)
-            between = [(low + high) / 2 for low, high in itertools.pairwise(each)]
-            self.keys[key] = sorted({each[0] - 1, *each, *between, each[-1] + 1})
-        self.number = {key: number for number, key in enumerate(self.keys)}
-
-    @property
-    def size(self) -> int:
-        """How many valuations there are."""
-        total = 1
-        for each in self.keys.values():
-            total *= len(each)
-        return total
-
-    def valuations(self) -> Iterator[Values]:
-        """All of them, those with the least that is so first."""
-        return itertools.product(*self.keys.values())
-
-    def so(self, node: Node, on: frozenset[str], values: Values) -> bool:
-        """Whether a part of a condition is so."""
-        match node:
-            case Not(inside=inside):
-                return not self.so(inside, on, values)
-            case Lasting(inside=inside) | Becomes(inside=inside):
-                return self.so(inside, on, values)
-            case All(each=each):
-                return all(self.so(part, on, values) for part in each)
-            case Any_(each=each):
-                return any(self.so(part, on, values) for part in each)
-            case Compare() if node.about[0][0] == "output":
-                level = 100.0 if node.about[0][1] in on else 0.0
-                return (level > node.bound if node.above else level < node.bound) or (
-                    node.equal and level == node.bound
-                )
-            case Compare():
-                value = values[self.number[node.about[0]]]
-                return (value > node.bound if node.above else value < node.bound) or (
-                    node.equal and value == node.bound
-                )
-            case Test() if node.about[0][0] == "output":
-                return bool(node.ask(_Seen(on)))  # type: ignore[arg-type]
-            case Test() if (key := _free(node)) is not None and key == node.about[0] and key[0] == "input":
-                return bool(node.ask(_Seen(on, bool(values[self.number[key]]))))  # type: ignore[arg-type]
-        return bool(values[self.number[_free(node) or ("", "")]])
-
-    def said(self, on: frozenset[str], values: Values, conditions: Iterable[Condition]) -> str:
-        """A state in words: what is on, and what is so of the rest."""
-        named = {key: node for condition in conditions for node in condition.nodes if (key := _free(node))}
-        parts = [f"{name} is on" for name in sorted(on)]
-        for key, number in self.number.items():
-            if key in named:
-                parts.append(named[key].text if values[number] else f"not {named[key].text}")
-            else:
-                parts.append(f"{key[1]} at {values[number]:g}")
-        return ", ".join(parts) or "everything off"
-
-
-class _Seen:
-    """What the test of an output or a contact looks at."""
-
-    def __init__(self, on: frozenset[str], active: bool = False) -> None:
-        self._on, self._active = on, active
-
-    def active(self, input: str) -> bool:
-        """The contact that is asked for."""
-        return self._active
-
-    def setting(self, output: str) -> Setting:
-        """On or off."""
-        from cairnwind.core.settings import FULL, OFF, Level
-
-        return Level(FULL) if output in self._on else OFF
-
-
-def _free(node: Node) -> Key | None:
-    """The variable that a test is about, where it is neither an output nor a value."""
-    if isinstance(node, Not | Lasting | Becomes | All | Any_ | Compare):
-        return None
-    if isinstance(node, Test):
-        kind, name = node.about[0]
-        if kind == "output":
-            return None
-        # a contact's two states are one variable; 'x is closed' and 'x is open' say the same of it
-        return (
-            (kind, name)
-            if kind == "input" and " known" not in node.text and " unknown" not in node.text
-            else (kind, node.text)
-        )
-    return ("time", node.text)
-
-
-class _Way:
-    """The states that can be reached with some rules: outputs on, and a valuation."""
-
-    def __init__(
-        self, rules: Iterable[Interlock], outputs: Iterable[str], more: Iterable[Condition] = ()
-    ) -> None:
-        self.outputs = tuple(outputs)
-        known = set(self.outputs)
-        self.needs = [rule for rule in rules if isinstance(rule, Needs) and known & set(rule.outputs)]
-        self.shared = [
-            rule
-            for rule in rules
-            if isinstance(rule, Excludes | Limit) and len(known & set(rule.outputs)) > 0
-        ]
-        self.abstract = _Abstract([*(rule.condition for rule in self.needs), *more])
-        self.of = {name: [rule for rule in self.needs if name in rule.outputs] for name in self.outputs}
-
-    def valid(self, on: frozenset[str], values: Values) -> bool:
-        """Whether no rule is against it."""
-        return (
-            all(self.abstract.so(rule.condition.node, on, values) for name in on for rule in self.of[name])
-            and all(_within(rule, on) for rule in self.shared)
-        )  # fmt: skip
-
-    def states(self, held: frozenset[str] = frozenset()) -> Iterator[tuple[frozenset[str], Values] | None]:
-        """All that can be reached, the nearest first; None where there are too many. ``held`` stay off."""
-        if self.abstract.size > MOST:
-            yield None
-            return
-        begun = [(frozenset[str](), values) for values in self.abstract.valuations()]
-        queue = deque(begun)
-        seen = set(begun)
-        while queue:
-            on, values = queue.popleft()
-            yield on, values
-            if len(seen) > MOST:
-                yield None
-                return
-            for after in self._next(on, values, held):
-                if after not in seen:
-                    seen.add(after)
-                    queue.append(after)
-
-    def _next(
-        self, on: frozenset[str], values: Values, held: frozenset[str]
-    ) -> Iterator[tuple[frozenset[str], Values]]:
-        for name in self.outputs:
-            if name in on:
-                less = on - {name}
-                if self.valid(less, values):
-                    yield less, values
-            elif name not in held and all(
-                self.abstract.so(rule.condition.node, on, values) for rule in self.of[name]
-            ):
-                more = on | {name}
-                if self.valid(more, values):
-                    yield more, values
-        for number, each in enumerate(self.abstract.keys.values()):
-            for value in each:
-                if value != values[number]:
-                    other = (*values[:number], value, *values[number + 1 :])
-                    if self.valid(on, other):
-                        yield on, other
-
-
-def _within(rule: Excludes | Limit, on: frozenset[str]) -> bool:
-    mine = [name for name in rule.outputs if name in on]
-    if isinstance(rule, Excludes):
-        return len(mine) < 2
-    return sum((rule.weights[name] for name in mine), Fraction(0)) <= rule.most
-
-
-def _closure(rules: Iterable[Interlock], begin: Iterable[str]) -> list[str]:
-    """Outputs, and whatever they need to be on or off, and so on."""
-    needs = [rule for rule in rules if isinstance(rule, Needs)]
-    found = dict.fromkeys(begin)
-    queue = list(found)
-    while queue:
-        name = queue.pop()
-        for rule in needs:
-            if name in rule.outputs:
-                for kind, other in rule.condition.about:
-                    if kind == "output" and other not in found:
-                        found[other] = None
-                        queue.append(other)
-    return list(found)
 
 
 # --- the questions --------------------------------------------------------------------------------------------
 
 
-def _constant(rules: Rules) -> Iterator[Found]:
+def _constant(site: Site, rules: Rules, budget: Budget) -> Iterator[Found]:
     """Conditions that are always so, or never."""
     each: list[tuple[str, str, Condition]] = [
         (rule.name, "interlock", rule.condition)
@@ -261,84 +62,87 @@ def _constant(rules: Rules) -> Iterator[Found]:
     ]
     each += [(rule.name, "reflex", rule.condition) for rule in rules.reflexes if isinstance(rule, Reflex)]
     each += [(rule.name, "alarm", rule.condition) for rule in rules.reflexes if isinstance(rule, Alarm)]
+    question = "can its condition be both so and not so?"
     for name, kind, condition in each:
-        abstract = _Abstract([condition])
-        outputs = [other for of, other in condition.about if of == "output"]
-        question = "can its condition be both so and not so?"
-        if abstract.size << len(outputs) > MOST:
-            yield Found("not decided", name, kind, question)
+        try:
+            space = Space(site, [condition], rules.interlocks, budget)
+            so, otherwise = (space.all_ways([(condition.node, want)]) for want in (True, False))
+        except TooMany:
+            yield Found("not decided", name, kind, question, TOO_MANY)
             continue
-        answers = {
-            abstract.so(condition.node, frozenset(on), values)
-            for count in range(len(outputs) + 1)
-            for on in itertools.combinations(outputs, count)
-            for values in abstract.valuations()
-        }
-        if len(answers) == 1:
-            word = "always so" if answers == {True} else "never so"
-            yield Found(
-                "found",
-                name,
-                kind,
-                question,
-                f"'{condition.text}' is {word}, whatever happens",
-                "any state shows it",
-            )
-        else:
+        if so and otherwise:
             yield Found("excluded", name, kind, question)
+        else:
+            what = f"'{condition.text}' is {'always' if so else 'never'} so, whatever happens"
+            yield Found("found", name, kind, question, what, "any state shows it")
 
 
-def _never_on(site: Site, rules: Rules) -> Iterator[Found]:
+def _never_on(site: Site, rules: Rules, budget: Budget) -> Iterator[Found]:
     """Outputs that the rules never let come on."""
-    for name in dict.fromkeys(
-        name for rule in rules.interlocks if isinstance(rule, Needs) for name in rule.outputs
-    ):
-        outputs = _closure(rules.interlocks, [name])
-        way = _Way(rules.interlocks, outputs)
-        verdict = "found"
-        for state in way.states():
-            if state is None:
-                verdict = "not decided"
+    question = "can it ever come on?"
+    whole = Way(site, rules.interlocks, budget=budget)
+    latched = {
+        trip.name: trip
+        for trip in rules.interlocks
+        if isinstance(trip, Trip) and _for_good(site, rules, trip, budget)
+    }
+    for name in needed_first(rules.interlocks):
+        for trip in latched.values():
+            if name in trip.outputs:
+                what = f"{name} can never come on: '{trip.name}' has tripped as soon as everything is safe, and nothing can reset it"
+                yield Found("found", name, "output", question, what, "everything off")
                 break
-            if name in state[0]:
-                verdict = "excluded"
-                break
-        question = "can it ever come on?"
-        if verdict != "found":
-            yield Found(verdict, name, "output", question)
-            continue
-        core = _core([rule for rule in rules.interlocks if not isinstance(rule, Trip)], name)
-        circle = _circle(core, name)
-        why = (
-            f"what it needs goes round in a circle: {' → '.join(circle)}"
-            if circle
-            else "its rules contradict each other"
-        )
-        rules_named = " and ".join(f"'{rule.name}'" for rule in core)
-        yield Found(
-            "found",
-            name,
-            "output",
-            question,
-            f"{name} can never come on: {why}",
-            f"with {rules_named} alone it cannot either",
-        )
+        else:
+            try:
+                able = whole.reach(name) or _reached(site, rules.interlocks, name, budget)
+            except TooMany:
+                yield Found("not decided", name, "output", question, TOO_MANY)
+                continue
+            yield (
+                Found("excluded", name, "output", question) if able else _why_never(site, rules, name, budget)
+            )
 
 
-def _core(rules: list[Interlock], name: str) -> list[Interlock]:
-    """The fewest rules that keep an output off: none of them can be left out."""
-    kept = list(rules)
-    for rule in rules:
-        fewer = [each for each in kept if each is not rule]
-        way = _Way(fewer, _closure(fewer, [name]))
-        if all(state is not None and name not in state[0] for state in way.states()):
-            kept = fewer
+def _reached(site: Site, interlocks: Iterable[Interlock], name: str, budget: Budget) -> bool:
+    """Whether any state in which it is on can be reached. Raises `TooMany`."""
+    _, among = closure(interlocks, [name])
+    return any(name in on for on, _ in Way(site, among, budget=budget).states())
+
+
+def _why_never(site: Site, rules: Rules, name: str, budget: Budget) -> Found:
+    """An output that never comes on, with the fewest rules that keep it off."""
+    core = _core(site, list(rules.interlocks), name, budget)
+    circle = _circle(core, name)
+    trips = [rule for rule in core if isinstance(rule, Trip)]
+    if circle:
+        why = f"what it needs goes round in a circle: {' → '.join(circle)}"
+    elif trips:
+        why = f"'{trips[0].name}' trips as soon as it does: {trips[0].condition.text}"
+    else:
+        why = "its rules contradict each other"
+    named = " and ".join(f"'{rule.name}'" for rule in core)
+    return Found(
+        "found", name, "output", "can it ever come on?", f"{name} can never come on: {why}",
+        f"with {named} alone it cannot either",
+    )  # fmt: skip
+
+
+def _core(site: Site, rules: list[Interlock], name: str, budget: Budget) -> list[Interlock]:
+    """The fewest rules that keep an output off, as far as the budget goes: none of them can be left out."""
+    _, kept = closure(rules, [name])
+    try:
+        for rule in list(kept):
+            fewer = [each for each in kept if each is not rule]
+            if not Way(site, fewer, budget=budget).reach(name) and not _reached(site, fewer, name, budget):
+                kept = fewer
+    except TooMany:
+        pass
     return kept
 
 
 def _circle(rules: list[Interlock], name: str) -> list[str]:
     """A way from an output through what it needs back to it, if there is one."""
-    queue = deque([[name]])
+    queue, seen = deque([[name]]), {name}
     while queue:
         path = queue.popleft()
         for rule in rules:
@@ -348,50 +152,130 @@ def _circle(rules: list[Interlock], name: str) -> list[str]:
                         continue
                     if other == name:
                         return [*path, name]
-                    if other not in path:
+                    if other not in seen:
+                        seen.add(other)
                         queue.append([*path, other])
     return []
 
 
-def _trips(site: Site, rules: Rules) -> Iterator[Found]:
+# --- trips ----------------------------------------------------------------------------------------------------
+
+
+def _implied(site: Site, rules: Rules, trip: Trip, budget: Budget) -> dict[str, Trip]:
+    """The trip, and those that have tripped as well whenever it has."""
+    trips = {each.name: each for each in rules.interlocks if isinstance(each, Trip)}
+    found, more = {trip.name: trip}, True
+    while more:
+        more = False
+        held = {name for each in found.values() for name in each.outputs}
+        for other in trips.values():
+            if other.name not in found and not _otherwise(site, rules, other, found, held, budget):
+                found[other.name], more = other, True
+    return found
+
+
+def _otherwise(
+    site: Site, rules: Rules, trip: Trip, latched: Mapping[str, Trip], held: set[str], budget: Budget, *, settled: bool = True
+) -> list[dict[Key, Any]]:  # fmt: skip
+    """What would make a trip's cause not so, while others have tripped and their outputs are held at safe."""
+    space = Space(site, [trip.condition], rules.interlocks, budget)
+    found = space.all_ways([(trip.condition.node, False)], settled=settled)
+    return [
+        way
+        for way in found
+        if not any(
+            (kind == "trip" and name in latched and value is False)
+            or (kind == "on" and value and name in held)
+            for (kind, name), value in way.items()
+        )
+    ]
+
+
+def _resettable(site: Site, rules: Rules, trip: Trip, budget: Budget) -> bool:
+    """Whether somebody can reset it once it has tripped, others that it brings along before it. Raises `TooMany`."""
+    latched = _implied(site, rules, trip, budget)
+    while True:
+        held = {name for each in latched.values() for name in each.outputs}
+        freed = next(
+            (each for each in latched.values() if _may_reset(site, rules, each, latched, held, budget)), None
+        )
+        if freed is None:
+            return False
+        if freed is trip:
+            return True
+        del latched[freed.name]
+
+
+def _may_reset(
+    site: Site, rules: Rules, trip: Trip, latched: Mapping[str, Trip], held: set[str], budget: Budget
+) -> bool:
+    ways = _otherwise(site, rules, trip, latched, held, budget)
+    if any(not any(kind == "on" and value for (kind, _), value in way.items()) for way in ways):
+        return True  # at rest already, if only inputs are as they may be
+    if not ways:
+        return False
+    _, among = closure(rules.interlocks, [name for kind, name in trip.condition.about if kind == "output"])
+    way = Way(site, [rule for rule in among if rule is not trip], [trip.condition], budget)
+    return any(
+        not way.space.so(trip.condition.node, on, values) and _settled(way.space, on, values)
+        for on, values in way.states(held=frozenset(held))
+    )
+
+
+def _settled(space: Space, on: frozenset[str], values: Mapping[Key, Any]) -> bool:
+    """Whether what is so has been so for long enough: time always comes to pass."""
+    return all(
+        bool(values["for", text]) or not space.may_last(node) or not space.so(node.inside, on, values)
+        for text, node in space.lasting.items()
+    )
+
+
+def _for_good(site: Site, rules: Rules, trip: Trip, budget: Budget) -> bool:
+    """Whether it has tripped at once when everything is safe, and can then never be reset."""
+    everything = set(site.outputs)
+    try:
+        return not _otherwise(site, rules, trip, {}, everything, budget, settled=False) and not _resettable(
+            site, rules, trip, budget
+        )
+    except TooMany:
+        return False
+
+
+def _trips(site: Site, rules: Rules, budget: Budget) -> Iterator[Found]:
     """Trips that nothing can reset, and those that trip when everything is safe."""
     for trip in rules.interlocks:
         if not isinstance(trip, Trip):
             continue
-        outputs = _closure(
-            rules.interlocks, [name for kind, name in trip.condition.about if kind == "output"]
-        )
-        way = _Way(rules.interlocks, outputs, [trip.condition])
         question = "can it be reset once it has tripped?"
-        verdict, at_rest = "found", True
-        for state in way.states(held=frozenset(trip.outputs)):
-            if state is None:
-                verdict = "not decided"
-                break
-            if not way.abstract.so(trip.condition.node, *state):
-                verdict = "excluded"
-                break
-        if verdict == "found":
-            names = ", ".join(trip.outputs) if len(trip.outputs) < 5 else "everything"
-            yield Found(
-                "found", trip.name, "interlock", question, f"nothing can reset '{trip.name}': {trip.condition.text} stays so while {names} is safe",
-                "everything safe: it has tripped, and does not let go",
-            )  # fmt: skip
-            continue
-        yield Found(verdict, trip.name, "interlock", question)
-        question = "can everything be safe without its tripping?"
-        if way.abstract.size > MOST:
-            yield Found("not decided", trip.name, "interlock", question)
-            continue
-        at_rest = any(
-            not way.abstract.so(trip.condition.node, frozenset(), values)
-            for values in way.abstract.valuations()
-        )
-        if at_rest:
+        try:
+            if not _resettable(site, rules, trip, budget):
+                yield Found(
+                    "found", trip.name, "interlock", question, *_never_reset(site, rules, trip, budget)
+                )
+                continue
             yield Found("excluded", trip.name, "interlock", question)
-        else:
-            what = f"'{trip.name}' trips when everything is safe: {trip.condition.text}"
-            yield Found("found", trip.name, "interlock", question, what, "everything off")
+        except TooMany:
+            yield Found("not decided", trip.name, "interlock", question, TOO_MANY)
+        question = "can everything be safe without its tripping?"
+        try:
+            if _otherwise(site, rules, trip, {}, set(site.outputs), budget):
+                yield Found("excluded", trip.name, "interlock", question)
+            else:
+                what = f"'{trip.name}' trips when everything is safe: {trip.condition.text}"
+                yield Found("found", trip.name, "interlock", question, what, "everything off")
+        except TooMany:
+            yield Found("not decided", trip.name, "interlock", question, TOO_MANY)
+
+
+def _never_reset(site: Site, rules: Rules, trip: Trip, budget: Budget) -> tuple[str, str]:
+    """Why nothing can reset a trip, and how that is seen."""
+    latched = [f"'{name}'" for name in _implied(site, rules, trip, budget) if name != trip.name]
+    if latched:
+        what = f"nothing can reset '{trip.name}': it and {' and '.join(latched)} keep each other tripped"
+        return what, f"'{trip.name}' trips, and {' and '.join(latched)} with it"
+    names = ", ".join(trip.outputs) if len(trip.outputs) < 5 else "everything"
+    what = f"nothing can reset '{trip.name}': {trip.condition.text} stays so while {names} is safe"
+    return what, "everything safe: it has tripped, and does not let go"
 
 
 def _limits(rules: Rules) -> Iterator[Found]:
@@ -418,8 +302,13 @@ def _pointless(rules: Rules) -> Iterator[Found]:
     """Rules that never refuse anything that no other refuses."""
     question = "does it ever refuse anything that no other rule refuses?"
     shared = [rule for rule in rules.interlocks if isinstance(rule, Excludes | Limit)]
+    of: dict[str, list[Excludes | Limit]] = {}
     for rule in shared:
-        others = [each for each in shared if each is not rule]
+        for name in rule.outputs:
+            of.setdefault(name, []).append(rule)
+    for rule in shared:
+        near = {id(each): each for name in rule.outputs for each in of[name] if each is not rule}
+        others = [each for each in near.values() if len(set(each.outputs) & set(rule.outputs)) > 1]
         pairs = list(itertools.combinations(rule.outputs, 2))
         if isinstance(rule, Limit) and sum(rule.weights.values()) <= rule.most:
             yield Found(
@@ -457,14 +346,14 @@ def _pointless(rules: Rules) -> Iterator[Found]:
                     f"{pairs[0][0]} and {pairs[0][1]} on: refused without it too",
                 )
                 continue
-        elif 1 << len(rule.outputs) <= MOST:
+        elif len(rule.outputs) < 13:
             against = [
                 on
                 for count in range(2, len(rule.outputs) + 1)
                 for on in map(frozenset, itertools.combinations(rule.outputs, count))
-                if not _within(rule, on)
+                if not within(rule, on)
             ]
-            if against and all(any(not _within(each, on) for each in others) for on in against):
+            if against and all(any(not within(each, on) for each in others) for on in against):
                 what = f"'{rule.name}' is pointless: other rules refuse all that it would refuse"
                 yield Found(
                     "found",
@@ -476,7 +365,7 @@ def _pointless(rules: Rules) -> Iterator[Found]:
                 )
                 continue
         else:
-            yield Found("not decided", rule.name, "interlock", question)
+            yield Found("not decided", rule.name, "interlock", question, TOO_MANY)
             continue
         yield Found("excluded", rule.name, "interlock", question)
 

@@ -314,7 +314,7 @@ def _trouble(error: UnexpectedInput, text: str, vocabulary: Vocabulary) -> Phras
         return PhraseError(f"What is to be {token} is not said.", f"Name it first: gallery {token}.", at, end)
     if str(token) in ("'", '"'):
         return PhraseError("A quotation mark is not closed.", "Close it, or take it away.", at, end)
-    if token.type == "WORD" and "TURN" in expected and _names_next(text[end:], vocabulary):
+    if token.type == "WORD" and "TURN" in expected and _is_verb(str(token), text[end:], vocabulary):
         verbs = "turn, fade, blink, play, run, start, stop, open, release or toggle"
         return PhraseError(f"'{token}' is no verb that is known here.", f"Say one of {verbs}.", at, end)
     if token.type == "WORD" and "NAME" in expected:
@@ -331,10 +331,12 @@ def _trouble(error: UnexpectedInput, text: str, vocabulary: Vocabulary) -> Phras
     return PhraseError(f"'{text[at:end]}' cannot stand there.", could, at, end)
 
 
-def _names_next(rest: str, vocabulary: Vocabulary) -> bool:
-    """Whether something of the site is named next."""
+def _is_verb(word: str, rest: str, vocabulary: Vocabulary) -> bool:
+    """Whether a word was meant as a verb: something of the site is named next, or it is like no name."""
     found = [piece for piece in pieces(rest) if piece.fold not in DROPPED]
-    return bool(found) and (vocabulary.match(found, 0)[0] > 0 or (found[0].fold,) in KINDS)
+    if found and (vocabulary.match(found, 0)[0] > 0 or (found[0].fold,) in KINDS):
+        return True
+    return word.isalpha() and not nearest(word, vocabulary.names())
 
 
 def _no_name(token: Said, text: str, vocabulary: Vocabulary) -> PhraseError:

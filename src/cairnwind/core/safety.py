@@ -666,6 +666,7 @@ class Safety:
         assert ruled is not None
         for rule, _ in ruled.needed:
             self._touch(rule.outputs)
+            self._ask_bound(rule)
         for rule, _ in ruled.needs:
             self._ask_bound(rule)
 
