@@ -6,13 +6,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cairnwind.core import events as ev
 from cairnwind.core import replay
 from cairnwind.core.errors import CallerError
 from cairnwind.core.meter import Meter
 from cairnwind.core.quantities import NS
-from cairnwind.core.rehearsal import Rehearsal, differences, wear
+from cairnwind.core.rehearsal import Put, Rehearsal, differences, wear
 from cairnwind.core.settings import OFF, ON
 from cairnwind.demo.world import rehearsed
+from cairnwind.site.rules import read_rules
 from tests.core.saltmarsh import DAY, HOUR, MINUTE, PLAN, SITE, at, changes, rehearse, say, schedule
 
 BEGIN = at("2026-11-23 00:00")
@@ -114,6 +116,37 @@ def test_a_past_period_is_replayed_from_its_journal() -> None:
         "what persons did, without the plan"
     )
     assert not changes(fewer, "window")
+
+
+def test_trips_guards_and_readings_are_replayed_too() -> None:
+    """Reset trips come on again when they did, a lock opens when its code was given, a regulator sees what it saw."""
+    rules = read_rules(SITE, PLAN)
+    inputs = SITE.inputs
+
+    def seen(name: str, active: bool) -> Put:
+        return lambda now: ev.InputSeen(now, name, active, settled=True)
+
+    def reads(name: str, value: float) -> Put:
+        return lambda now: ev.Measured(now, name, 0, 1, inputs[name].volts(value))
+
+    readings = [("11:00", 30.0), ("11:30", 39.0), ("12:00", 45.0), ("13:00", 35.0)]
+    said: list[tuple[str, Put]] = [
+        ("08:00", say("turn bench-lamp on until released", "a")), ("09:00", seen("emergency-button", True)),
+        ("09:05", seen("emergency-button", False)),
+        ("09:10", lambda now: ev.ResetTrip(now, "b", replay.KEEPER, "emergency button", "anna")),
+        ("09:11", say("turn bench-lamp on until released", "c")),
+        ("10:00", lambda now: ev.Open(now, "d", replay.KEEPER, "glaze-store", "anna")),
+        *((time, reads("cupboard-temperature", value)) for time, value in readings),
+    ]  # fmt: skip
+    happenings = [(at(f"2026-11-23 {time}"), put) for time, put in said]
+    real = Rehearsal(SITE, [], BEGIN, happenings=happenings, rules=rules).run_to(BEGIN + DAY)
+    assert {"bench-lamp", "glaze-store", "cupboard-heater"} <= {change.output for change in real.changes}
+    rows = [(row.at.wall, row.kind, row.subject, row.data) for row in real.records]
+    kept = [(at(f"2026-11-23 {time}"), "cupboard-temperature", value) for time, value in readings]
+    again = Rehearsal(SITE, [], BEGIN, happenings=replay.of_journal(rows, SITE, kept), rules=rules).run_to(
+        BEGIN + DAY
+    )
+    assert [change[:4] for change in again.changes] == [change[:4] for change in real.changes]
 
 
 def test_inputs_from_a_table_and_from_the_demos_world() -> None:

@@ -158,7 +158,8 @@ def _inputs(
 
         return (), rehearsed(site)
     if source == "journal":
-        return list(replay.of_journal(_rows(ctx, begin, end), site)), None
+        readings = _readings(ctx, site, begin, end)
+        return list(replay.of_journal(_rows(ctx, begin, end), site, readings)), None
     from cairnwind.service.planviews import moment_of
 
     zone = ZoneInfo(site.timezone)
@@ -187,6 +188,19 @@ def _rows(ctx: click.Context, begin: int, end: int) -> Iterator[tuple[int, str, 
             row["subject"] or "",
             row["data"],
         )
+
+
+def _readings(ctx: click.Context, site: Site, begin: int, end: int) -> list[tuple[int, str, float]]:
+    """What analogue inputs read in that time, in rising order: single readings, or the means that are left of them."""
+    from datetime import UTC
+
+    first, last = (datetime.fromtimestamp(wall // NS, UTC).isoformat() for wall in (begin, end))
+    found = []
+    for input in site.inputs.values():
+        if input.analogue:
+            rows = site_of(ctx).readings(input.name, first, last)["rows"]
+            found += [(wall * 10**6, input.name, mean) for wall, _, mean, _ in rows]
+    return sorted(found)
 
 
 def _go(

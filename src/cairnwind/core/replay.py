@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import heapq
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any
 
@@ -19,13 +20,35 @@ KEEPER = Source("replay", "", "keep")
 
 
 def of_journal(
-    rows: Iterable[tuple[int, str, str, Mapping[str, Any]]], site: Site
+    rows: Iterable[tuple[int, str, str, Mapping[str, Any]]],
+    site: Site,
+    readings: Iterable[tuple[int, str, float]] = (),
 ) -> Iterator[tuple[int, Put]]:
     """Inputs, links, and what persons and hands commanded: rows are (wall, kind, subject, data).
+
+    ``readings`` are what analogue inputs read, which the journal does not hold: (wall, input, value), rising.
 
     What schedules did is left out: they are rehearsed. Names that the site does not have are passed over, and
     so are commands that an output no longer takes.
     """
+    happenings = _of_rows(rows, site)
+    return heapq.merge(happenings, _of_readings(readings, site), key=lambda each: each[0])
+
+
+def _of_readings(readings: Iterable[tuple[int, str, float]], site: Site) -> Iterator[tuple[int, Put]]:
+    for wall, name, value in readings:
+        input = site.inputs.get(name)
+        if input is not None and input.analogue:
+            yield wall, _reads(name, input.volts(value))
+
+
+def _reads(name: str, volts: float | None) -> Put:
+    return lambda at: ev.Measured(at, name, None if volts is None else 0, 1, volts)
+
+
+def _of_rows(
+    rows: Iterable[tuple[int, str, str, Mapping[str, Any]]], site: Site
+) -> Iterator[tuple[int, Put]]:
     lost: set[str] = set()
     for wall, kind, subject, data in rows:
         if kind == "link":
@@ -39,6 +62,8 @@ def of_journal(
 
 def _put(kind: str, subject: str, data: Mapping[str, Any], site: Site) -> Put | None:
     verb = data.get("verb")
+    if kind == "input" and subject in site.inputs and site.inputs[subject].analogue:
+        return _reads(subject, None)  # it fell silent
     if kind == "input" and subject in site.inputs:
         return lambda at: ev.InputSeen(at, subject, data["active"], settled=True)
     if kind == "link" and subject in site.boards:
@@ -50,8 +75,16 @@ def _put(kind: str, subject: str, data: Mapping[str, Any], site: Site) -> Put | 
         return lambda at: ev.AllStop(at, "replay", source, data["stop"]["reason"])
     if kind == "command" and verb == "reset":
         return lambda at: ev.ResetStop(at, "replay", KEEPER)
+    if kind == "command" and verb == "reset-trip" and "by" in data:
+        return lambda at: ev.ResetTrip(at, "replay", KEEPER, subject, data["by"])
+    if kind == "command" and verb == "resume" and "outcome" not in data:
+        return lambda at: ev.Resume(at, "replay", KEEPER, subject)
     if subject not in site.outputs:
         return None
+    if kind == "guard" and "by" in data:
+        return lambda at: ev.Open(at, "replay", KEEPER, subject, data["by"])
+    if kind == "command" and verb == "attest" and "by" in data:
+        return lambda at: ev.Attest(at, "replay", KEEPER, subject, data["by"])
     if kind == "command" and verb == "claim":
         return _claim(subject, data, site)
     if (kind == "command" and verb == "release" and "slot" in data) or (
