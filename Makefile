@@ -82,7 +82,7 @@ lint: $(VENV)/.dev console
 	@$(BIN)/lint-imports --config pyproject.toml
 	@tools/with-node.sh $(BIN) npm --prefix console run --silent check
 
-bench: setup
+bench: setup $(VENV)/.dev packages
 	@$(BIN)/python -m bench $(ROWS)
 
 screenshots: setup $(VENV)/.dev

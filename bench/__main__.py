@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import sys
+import traceback
 
 from rich.console import Console
 from rich.table import Table
@@ -21,10 +22,15 @@ def main() -> None:
     if not chosen:
         raise SystemExit(f"No row matches '{pattern}'. Rows: {', '.join(ROWS)}")
     rows: list[Row] = []
+    failed: list[str] = []
     out = Console(width=None if sys.stdout.isatty() else 150, highlight=False)
     for name in chosen:
         print(f"measuring {name} …", file=sys.stderr, flush=True)
-        rows += ROWS[name]()
+        try:
+            rows += ROWS[name]()
+        except Exception as error:  # the others are measured all the same
+            failed.append(f"{name} was not measured: {type(error).__name__}: {error}")
+            traceback.print_exc()
         write(rows)
     table = Table(box=None, pad_edge=False, header_style="bold")
     for column in ("row", "value", "unit", "reference", "ratio", "bar", "holds"):
@@ -35,6 +41,8 @@ def main() -> None:
             row.row, _number(row.value), row.unit, _number(row.reference), _number(row.ratio), row.bar, holds
         )
     out.print(table)
+    if failed:
+        raise SystemExit("\n".join(failed))
 
 
 def _number(value: float | None) -> str:

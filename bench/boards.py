@@ -11,7 +11,7 @@ from typing import Any
 
 import serial
 from tests.boards import emulated
-from tests.conftest import LAB, ROOT, eventually
+from tests.conftest import LAB, ROOT, eventually, of_kind
 
 from bench.table import Row, in_turns, measures
 from cairnwind.boards import profiles
@@ -118,7 +118,7 @@ def chain() -> list[Row]:
         link.open(
             outputs,
             [],
-            lambda event: confirmed.append(event) if isinstance(event, ev.Confirmed) else None,
+            lambda event: confirmed.extend(of_kind([event], ev.Confirmed)),
             clock,
             lambda: True,
         )

@@ -23,6 +23,11 @@ Ask = tuple[Any, ...]
 """('pin' | 'contact', name, bool), ('and' | 'or', a, b), ('not', a), ('for', a, ns), ('hours', from s, to s)."""
 
 
+def _parts(ask: Ask) -> list[Ask]:
+    """A question and all that it is made of."""
+    return [ask, *(part for each in ask if isinstance(each, tuple) for part in _parts(each))]
+
+
 class Violation(AssertionError):
     """Something forbidden was seen."""
 
@@ -38,6 +43,8 @@ class Rule(NamedTuple):
     most: int = 0
     weights: tuple[int, ...] = ()
     pace: tuple[tuple[str, int], ...] = ()
+    grace: int = -1
+    """Of needs and trips; below 0: none."""
 
 
 @dataclass
@@ -72,6 +79,8 @@ class Oracle:
         """Rules that asked what was so, when they were looked at last."""
         self.cause: dict[str, int | None] = {rule.name: None for rule in rules if rule.kind == "trip"}
         self.latched: dict[str, int | None] = dict.fromkeys(self.cause)
+        self.ceased: dict[str, int | None] = {rule.name: None for rule in rules if rule.grace >= 0}
+        """Of rules with a grace: since when what they ask is not as it should be, or not known to be."""
         self.stop: int | None = None
         self.welded: set[str] = set()
         self.at = self.wall = 0
@@ -130,6 +139,9 @@ class Oracle:
         for since in self.since.values():
             since.clear()
         self.cause = dict.fromkeys(self.cause)
+        for rule in self.rules:
+            if rule.kind == "needs" and rule.grace >= 0:
+                self.ceased[rule.name] = None
         self.met, self.meets = {}, set()
         self.look(at)
 
@@ -196,8 +208,9 @@ class Oracle:
                     if met or rule.name in self.meets:
                         self.met[rule.name] = at  # what only time has ended was so until just now
                     self.meets = self.meets | {rule.name} if met else self.meets - {rule.name}
+                    borne = self.borne(at, rule, met)
                     for name in rule.outputs:
-                        self.bounded(at, name, rule.name, met)
+                        self.bounded(at, name, rule.name, met or borne)
                 case "trip":
                     self.trip(at, rule)
                 case "excludes":
@@ -223,6 +236,18 @@ class Oracle:
             for name in self.pins:
                 self.bounded(at, name, "all-stop", False)
 
+    def borne(self, at: int, rule: Rule, good: bool) -> bool:
+        """Whether the grace of a rule still runs: whatever it becomes, only what is good ends it."""
+        if rule.grace < 0:
+            return False
+        if good:
+            self.ceased[rule.name] = None
+            return True
+        since = self.ceased[rule.name]
+        if since is None:
+            since = self.ceased[rule.name] = at
+        return at - since < rule.grace
+
     def bounded(self, at: int, name: str, rule: str, permitted: bool) -> None:
         """An output that is on against a rule has `BOUND` to go off, while its board answers."""
         seen = self.pins[name]
@@ -244,6 +269,9 @@ class Oracle:
             self.cause[rule.name] = at
         elif at - (self.cause[rule.name] or at) > BOUND and self.latched[rule.name] is None:
             self.latched[rule.name] = at
+        if rule.grace >= 0 and not any(each[0] == "pin" for each in _parts(rule.ask)):
+            if not self.borne(at, rule, found is False) and self.latched[rule.name] is None:
+                self.latched[rule.name] = at
         for name in rule.outputs:
             self.bounded(at, name, rule.name, self.latched[rule.name] is None)
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Callable
+from dataclasses import replace
 from itertools import count
 from typing import Any, Protocol
 
@@ -103,6 +104,12 @@ class Plant:
                 graces=tuple(self.graces.values()),
             )
         )  # fmt: skip
+
+    def reload(self) -> None:
+        """The site file is read anew, and says what it said: nothing is journalled but that."""
+        before = len(self.records)
+        self.tell(ev.Reload(self.now, "reload", KEEPER, replace(self.site), self.rules))
+        assert [record.kind for record in self.records[before:]] == ["command"], self.records[before:]
 
     def take(self, board: str) -> None:
         """A board is taken: all its outputs are told to be safe, and then it answers."""

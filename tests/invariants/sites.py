@@ -62,10 +62,12 @@ def _rule(draw: Draw, name: str, outputs: list[str], inputs: list[str]) -> tuple
         case "needs":
             others = [each for each in outputs if each not in some]
             text, ask = _condition(draw, others, inputs, 2)
-            return {"name": name, "needs": text, "outputs": list(some)}, Rule(kind, name, some, ask)
+            form, grace = _graced(draw, {"name": name, "needs": text, "outputs": list(some)})
+            return form, Rule(kind, name, some, ask, grace=grace)
         case "trip":
             text, ask = _condition(draw, outputs, inputs, 1)
-            return {"name": name, "trip": text, "outputs": list(some)}, Rule(kind, name, some, ask)
+            form, grace = _graced(draw, {"name": name, "trip": text, "outputs": list(some)})
+            return form, Rule(kind, name, some, ask, grace=grace)
         case "excludes":
             gap = draw.one((0, 100 * MS, 2 * NS))
             form = {"name": name, "excludes": list(some), **({"gap": f"{gap // MS} ms"} if gap else {})}
@@ -98,6 +100,12 @@ def _rule(draw: Draw, name: str, outputs: list[str], inputs: list[str]) -> tuple
     return {"name": name, "pace": form, "outputs": list(some)}, Rule(
         "pace", name, some, pace=tuple(facts.items())
     )
+
+
+def _graced(draw: Draw, form: dict[str, Any]) -> tuple[dict[str, Any], int]:
+    """The same, sometimes with a grace."""
+    grace = draw.one((-1, -1, 2, 15))
+    return ({**form, "grace": f"{grace} s"}, grace * NS) if grace > 0 else (form, -1)
 
 
 def _some(draw: Draw, names: list[str], least: int) -> tuple[str, ...]:
@@ -215,6 +223,10 @@ def _restart(plant: Plant, draw: Draw) -> None:
     plant.start()
 
 
+def _reload(plant: Plant, draw: Draw) -> None:
+    plant.reload()
+
+
 def _jump(plant: Plant, draw: Draw) -> None:
     plant.jump(draw.one((-5 * 3600, -60, 60, 3600, 7 * 3600)) * NS)
 
@@ -229,7 +241,7 @@ def _reset(plant: Plant, draw: Draw) -> None:
 
 
 _OFTEN: tuple[tuple[int, Callable[[Plant, Draw], None]], ...] = (
-    (8, wish), (3, _both), (3, _release), (6, turn_input), (10, wait), (2, _cable), (2, _fail), (1, _weld), (1, _restart), (1, _jump), (1, _stop),
+    (8, wish), (3, _both), (3, _release), (6, turn_input), (10, wait), (2, _cable), (2, _fail), (1, _weld), (1, _restart), (1, _reload), (1, _jump), (1, _stop),
     (3, _reset),
 )  # fmt: skip
 _LIKELY = [do for often, do in _OFTEN for _ in range(often)]

@@ -180,10 +180,12 @@ class Reflexes:
             if known is not None and alike(known, alarm):
                 watches.all[f"alarm {name}"].succeed(old.watch_of_alarm[name])
         self._causes, self._fired = old._causes, old._fired
+        gone = {f"reflex:{name}" for name in old.reflexes} | {f"regulator:{name}" for name in old.regulators}
+        gone -= kept
         for name in engine.site.outputs:
             s = engine.standing(name)
             for claim in s.claims:
-                if claim.rank is Rank.REFLEX and claim.lifetime.kind == "released" and claim.slot not in kept:
+                if claim.slot in gone and claim.lifetime.kind == "released":
                     engine.end(s, claim, "its rule has changed, or is no longer in the site file")
         for name, each in old.raised.items():
             if name in self.alarms:

@@ -487,7 +487,7 @@ class Safety:
         if not starting:
             ruled.grace = None
         for rule, watch in ruled.needs:
-            found = self._need(rule, watch, ruled, starting)
+            found = self._need(rule, watch, s, starting)
             if found is not None and not found.coming:
                 return found
             coming = coming or found
@@ -497,7 +497,7 @@ class Safety:
                 return found
         return coming
 
-    def _need(self, rule: Needs, watch: Watch, ruled: Ruled, starting: bool) -> Refusal | None:
+    def _need(self, rule: Needs, watch: Watch, s: Standing, starting: bool) -> Refusal | None:
         if watch.value is True:
             coming = self._coming(rule)
             if self._holds(rule, watch, coming):
@@ -512,9 +512,13 @@ class Safety:
             )
         gaps = rule.condition.missing(self, watch.memory) or [Missing(rule.condition.text)]
         text = " and ".join(dict.fromkeys(gap.text for gap in gaps))
-        if not starting and watch.ceased is not None and self.now.mono < watch.ceased + rule.grace:
+        is_on = (
+            not starting and s.confirmed is not None and s.confirmed.on
+        )  # a grace bears with what is on, and starts nothing
+        if is_on and watch.ceased is not None and self.now.mono < watch.ceased + rule.grace:
+            assert s.ruled is not None
             due = self._wall(watch.ceased + rule.grace)
-            ruled.grace = Refusal(
+            s.ruled.grace = Refusal(
                 "needs", f"'{rule.name}' needs {rule.condition.text}; {text}", "", True, due, rule.name
             )
             return None
