@@ -15,13 +15,19 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 OF_THE_ENGINE = [
+    "tests/core/test_waits.py",
     "tests/core/test_interlocks.py",
     "tests/core/test_conditions.py",
     "tests/core/test_engine.py",
     "tests/invariants",
     "tests/service/test_safe.py",
 ]
-OF_THE_SURFACES = ["tests/remotes", "tests/service/test_api.py"]
+OF_THE_SURFACES = [
+    "tests/service/test_disk.py",
+    "tests/service/test_faults.py",
+    "tests/remotes",
+    "tests/service/test_api.py",
+]
 HEAD = """# Faults seeded on purpose
 
 Each of these is a patch in `tests/mutants`. `make mutants` puts them on the sources one by one and runs the tests

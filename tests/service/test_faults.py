@@ -68,6 +68,55 @@ def test_in_a_crowd_ons_are_shed_in_words_and_offs_are_always_taken(
     assert running.link().level("vent") == FULL
 
 
+def test_releases_are_never_shed_and_changes_of_a_hold_are(
+    running: Running, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What lets go comes first and is not counted; a hold that asks for another level is a wish like any other."""
+    monkeypatch.setattr(lanes, "MOST_WAITING", 3)
+    held_claim = running.http(
+        "POST", "/api/v1/claims", json={"output": "gallery", "setting": "20 %", "lease": "60 s"}
+    ).json()
+    number = held_claim["claim"]["id"]
+    running.site.turn("kiln", "on")
+    with ThreadPoolExecutor(16) as pool, Held(running) as held:
+        second = running.service.runtime.lanes._second
+        early = pool.submit(
+            running.http, "POST", "/api/v1/phrases", json={"phrase": "turn kiln on and vent on"}
+        )
+        eventually(lambda: len(second) == 1)
+        waiting = [
+            pool.submit(running.http, "POST", "/api/v1/claims", json={"output": "vent", "setting": "on"})
+            for _ in range(2)
+        ]
+        eventually(lambda: len(second) == 3)
+        changed = running.http("PATCH", f"/api/v1/claims/{number}", json={"setting": "90 %"})
+        assert (changed.status_code, changed.json()["code"]) == (503, "busy")
+        first = running.service.runtime.lanes._first
+        kept = pool.submit(running.http, "PATCH", f"/api/v1/claims/{number}", json={"setting": "20 %"})
+        let_go = pool.submit(running.http, "DELETE", "/api/v1/outputs/kiln/claim")
+        said = pool.submit(running.http, "POST", "/api/v1/phrases", json={"phrase": "turn vent off"})
+        eventually(lambda: len(first) == 3)
+        held.gate.set()
+        assert all(each.result().status_code < 300 for each in (kept, let_go, said, early, *waiting))
+    assert running.link().level("kiln") == 0, "the release was the last word on it, and so is not undone"
+    assert running.link().level("vent") == FULL, "and so was the off"
+
+
+def test_a_key_is_counted_for_what_it_wants_and_not_for_what_it_lets_go(running: Running) -> None:
+    operator = running.site.new_key("operator", "operate")
+    codes = [
+        running.http("DELETE", "/api/v1/outputs/vent/claim", key=operator).status_code for _ in range(150)
+    ]
+    assert 429 not in codes[:100]
+    lets_go = Source("test", "operator")
+    desk = running.service.desk
+    for number in range(400):
+        desk.permit(ev.Release(clock(), f"r{number}", lets_go, "vent", PERSON))
+    with pytest.raises(CallerError, match="Too many commands"):
+        for number in range(400):
+            desk.permit(ev.Renew(clock(), f"c{number}", lets_go, "vent", "hand:x", ON))
+
+
 def test_readers_are_served_while_the_engine_is_held_up(running: Running) -> None:
     with Held(running) as held, ThreadPoolExecutor(8) as pool:
         pages = [
