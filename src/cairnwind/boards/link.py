@@ -10,12 +10,11 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
 from typing import Any, NamedTuple, Protocol
 
 from cairnwind.core.claims import Instant
 from cairnwind.core.events import Drive, Event
-from cairnwind.core.model import Board, Input, Output, Site
+from cairnwind.core.model import Input, Output
 from cairnwind.core.trials import Trial
 
 Report = Callable[[Event], None]
@@ -129,37 +128,3 @@ class Link(Protocol):
 
     def close(self) -> None:
         """Let the board go. What its pins do then is the link's to state; outputs are safe by now."""
-
-
-def make(board: Board, site: Any = None, secret: Callable[[str], str] | None = None) -> Link:
-    """The link that the site file asks for. ``secret`` gives the text of a secret by its name."""
-    match board.link:
-        case "kernel":
-            from cairnwind.boards.kernel import KernelLink
-
-            return KernelLink(board)
-        case "expander":
-            from cairnwind.boards.expander import ExpanderLink
-
-            return ExpanderLink(board)
-        case "modbus":
-            from cairnwind.boards.modbus import ModbusLink
-
-            return ModbusLink(board)
-        case "strip":
-            from cairnwind.boards.strip import StripLink
-
-            return StripLink(board)
-        case "broker":
-            from cairnwind.boards.broker import BrokerLink
-
-            return BrokerLink(board, site.broker, site.name, secret)
-        case _:
-            from cairnwind.boards.simulated import SimulatedLink
-
-            return SimulatedLink(board)
-
-
-def muted(site: Site) -> Site:
-    """The same site with every link muted: everything is decided and shown, and nothing is driven or read."""
-    return replace(site, boards={name: replace(board, link="muted") for name, board in site.boards.items()})

@@ -81,9 +81,9 @@ def _serve(
     else:
         site = read_site(site_file)
     if muted:
-        from cairnwind.boards import link
+        from cairnwind.boards.registry import muted as silenced
 
-        site = link.muted(site)
+        site = silenced(site)
     path = (
         state
         or ctx.obj["state"]

@@ -10,7 +10,8 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from cairnwind.boards.link import Link, make
+from cairnwind.boards.link import Link
+from cairnwind.boards.registry import make
 from cairnwind.core import events as ev
 from cairnwind.core.claims import Instant
 from cairnwind.core.engine import Engine
