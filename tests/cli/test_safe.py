@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 from pathlib import Path
 
@@ -94,7 +95,7 @@ def test_rules_as_people_and_programs_read_them(demo: Demo) -> None:
 
 def test_a_site_that_is_muted_decides_and_drives_nothing(tmp_path: Path) -> None:
     good = cairnwind("check", str(SITE_FILE))
-    assert "30 questions asked; 0 faults found, 30 excluded, 0 not decided" in good.stdout
+    assert re.search(r"(\d+) questions asked; 0 faults found, \1 excluded, 0 not decided", good.stdout)
     running = Process(SITE_FILE, tmp_path / "state", "--muted")
     try:
         here = ("--state", str(tmp_path / "state"))
