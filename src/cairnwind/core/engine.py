@@ -273,6 +273,9 @@ class Engine:
             self._effects.append(ev.KeepClaim(before))
             self._touched[claim.output] = None
             self._journal_end(standing, why)
+            text = f"{s.output.name} to {s.output.say(before.setting)} again: what came after {why}"
+            data = {"verb": "claim", "claim": claim_form(before), "outcome": self.word, "reason": why}
+            self.record(self.number(), "command", s.output.name, text, None, data)
         for timer in event.timers:
             self.agenda.drop_unrecorded(timer)
         self._effects.append(ev.Outcome(event.command, self.number(), self.word, "", why))
