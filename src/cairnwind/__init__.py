@@ -1,3 +1,3 @@
 """Cairnwind: one service that owns the pins."""
 
-__version__ = "0.6.0"
+__version__ = "0.7.0"

@@ -70,9 +70,13 @@ def test_a_grace_ends_when_the_condition_is_met_again() -> None:
     run.set_input("door", False)
     run.pass_time(60 * NS)
     assert on(run) == {"vent", "kiln"}
+    assert "it goes to off" not in reason(run, "kiln")
     run.set_input("door", True)
     run.pass_time(9 * NS)
     assert "kiln" in on(run), "it begins anew"
+    run.wish("kiln", False)
+    run.pass_time(100 * MS)
+    assert "it goes to off" not in reason(run, "kiln"), "it is off already"
     run.pass_time(2 * NS)
     assert "kiln" not in on(run)
 

@@ -328,7 +328,9 @@ class Safety:
 
     def grace(self, s: Standing) -> Refusal | None:
         """What ends soon, unless something changes: an output is on by a grace alone, or a trip of it counts down."""
-        found = s.ruled.grace if s.ruled is not None else None
+        if s.confirmed is None or not s.confirmed.on:
+            return None
+        found = s.ruled.grace if s.ruled is not None and s.granted else None
         for watch in self._tripping.get(s.output.name, ()):
             due = self._engine.mono.due("grace", watch.key)
             if due is not None and (
