@@ -14,7 +14,7 @@ from cairnwind.core import checking, rules
 from cairnwind.core.model import Board, Input, Output, Pin, Site
 from cairnwind.core.rules import Rules
 from cairnwind.demo import SITE_FILE
-from cairnwind.site import check_site
+from cairnwind.site.checked import check_site
 from tests.core.saltmarsh import SITE
 from tests.invariants import brute, sites
 from tests.invariants.plant import NS, Plant

@@ -16,7 +16,8 @@ from cairnwind.folder import Folder
 from cairnwind.remotes.address import outside
 from cairnwind.service import tls
 from cairnwind.service.serve import Service
-from cairnwind.site import SiteFileError, check_site, read_site
+from cairnwind.site import SiteFileError, read_site
+from cairnwind.site.checked import check_site
 from tests.conftest import CAIRNWIND, SITE, cairnwind, eventually, free_port, spawn
 
 

@@ -9,7 +9,8 @@ import pytest
 
 from cairnwind.core.light import LIGHTNESS, STRAIGHT
 from cairnwind.core.shaping import Shape
-from cairnwind.site import SiteFileError, check_site, read_site
+from cairnwind.site import SiteFileError, read_site
+from cairnwind.site.checked import check_site
 
 HEAD = """\
 site = "x"

@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from cairnwind.boards import maps, profiles
 from cairnwind.core import wiring
 from cairnwind.core.errors import CallerError
-from cairnwind.site import SiteFileError, check_site
+from cairnwind.site import SiteFileError
+from cairnwind.site.checked import check_site
 
 HEAD = 'site = "Bench"\n[board.shelf]\nlink = "simulated"\nmap = "header-34"\n'
 

@@ -177,7 +177,8 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
     from dataclasses import asdict
 
     from cairnwind.cli import show
-    from cairnwind.site import SiteFileError, check_site
+    from cairnwind.site import SiteFileError
+    from cairnwind.site.checked import check_site
 
     try:
         site, warnings, answers = check_site(site_file)

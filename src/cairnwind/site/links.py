@@ -14,7 +14,7 @@ from cairnwind.core.quantities import duration
 from cairnwind.site import convert
 
 if TYPE_CHECKING:
-    from cairnwind.site.reader import Table
+    from cairnwind.site.tables import Table
 
 COMMON = ("link", "map", "lines", "label")
 KEYS = {

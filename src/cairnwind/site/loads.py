@@ -21,7 +21,7 @@ from cairnwind.core.stick import ZONES, Pad
 from cairnwind.site import convert, pins
 
 if TYPE_CHECKING:
-    from cairnwind.site.reader import Table
+    from cairnwind.site.tables import Table
 
 KEYS = {
     "lamp": ("curve", "floor", "ceiling", "trim"),

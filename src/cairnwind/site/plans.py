@@ -18,7 +18,7 @@ from cairnwind.core.plan import Schedule
 from cairnwind.core.quantities import NS
 from cairnwind.core.schedules import Planned
 from cairnwind.core.words import Vocabulary
-from cairnwind.site.reader import Reader, Table
+from cairnwind.site.tables import Page, Table
 from cairnwind.site.trouble import Findings, SiteFileError
 
 YEAR = 366 * 86400 * NS
@@ -34,7 +34,7 @@ def check_plan(site: Site, *, warn: bool = False) -> tuple[Planned, Findings]:
     path, text = site.source
     if not text or ("[[schedule" not in text and "[scene" not in text and "schedule" not in text):
         return schedules.everything(site), Findings(path, [], text)
-    reader = Reader(path, text)
+    reader = Page(path, text)
     tables = reader.parsed.tables
     scenes = _scenes(reader, tables.get("scene", {}))
     planned = Planned(Vocabulary(site, scenes), scenes)
@@ -89,7 +89,7 @@ def check_plan(site: Site, *, warn: bool = False) -> tuple[Planned, Findings]:
     return planned, Findings(path, reader.warnings, text)
 
 
-def _scenes(reader: Reader, tables: Any) -> dict[str, tuple[str, ...]]:
+def _scenes(reader: Page, tables: Any) -> dict[str, tuple[str, ...]]:
     found: dict[str, tuple[str, ...]] = {}
     for name, table in reader.named({"scene": tables}, "scene"):
         do = table.values.get("do")
@@ -105,7 +105,7 @@ def _scenes(reader: Reader, tables: Any) -> dict[str, tuple[str, ...]]:
     return found
 
 
-def _list(reader: Reader, value: Any) -> list[Any]:
+def _list(reader: Page, value: Any) -> list[Any]:
     if isinstance(value, list):
         return value
     reader.point(

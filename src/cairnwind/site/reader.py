@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -11,19 +10,19 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from cairnwind.boards import maps
 from cairnwind.boards.facts import Broker
-from cairnwind.core.errors import CallerError, nearest, unknown
+from cairnwind.core.errors import CallerError, unknown
 from cairnwind.core.model import LOOPBACK, Board, Input, Output, Pin, Site, Supply
 from cairnwind.core.quantities import duration, parse
 from cairnwind.core.settings import KINDS
-from cairnwind.site import convert, links, loads, pins, scan, syntax, wiring
+from cairnwind.site import convert, links, loads, pins, syntax, wiring
 from cairnwind.site import remotes as ways
-from cairnwind.site.trouble import Finding, Findings, SiteFileError
+from cairnwind.site.tables import Page, Table
+from cairnwind.site.trouble import Finding, SiteFileError
 
 if TYPE_CHECKING:
-    from cairnwind.core.checking import Found
+    pass
 
 T = TypeVar("T")
-_NAME = re.compile(r"[a-z][a-z0-9]*(?:-[a-z0-9]+)*")
 _TOP = (
     "site",
     "timezone",
@@ -58,22 +57,7 @@ def read_site(path: str | Path) -> Site:
 
     Raises `SiteFileError` with every error of the file, or `CallerError` (``no-file``) if it cannot be opened.
     """
-    return _read(path)[0]
-
-
-def check_site(path: str | Path) -> tuple[Site, Findings, list[Found]]:
-    """Like `read_site`, with scenes, schedules and rules; what the check warns of, and what it asked of the rules."""
-    from cairnwind.site.plans import check_plan
-    from cairnwind.site.rules import check_rules
-
-    site, reader = _read(path)
-    planned, doubts = check_plan(site, warn=True)
-    answers, more = check_rules(site, planned)
-    return (
-        site,
-        Findings(str(path), [*reader.warnings, *doubts.findings, *more.findings], reader.text),
-        answers,
-    )
+    return read_whole(path)[0]
 
 
 def read_text(text: str, path: str) -> Site:
@@ -81,7 +65,8 @@ def read_text(text: str, path: str) -> Site:
     return Reader(path, text).read()
 
 
-def _read(path: str | Path) -> tuple[Site, Reader]:
+def read_whole(path: str | Path) -> tuple[Site, Reader]:
+    """The site of a file, and its reading, which has what it warns of. Raises as `read_site`."""
     try:
         text = Path(path).read_bytes().decode("utf-8")
     except OSError as error:
@@ -98,19 +83,14 @@ def _read(path: str | Path) -> tuple[Site, Reader]:
     return reader.read(), reader
 
 
-class Reader:
-    """One reading of one file. Converters raise `CallerError`; here it is given its place and kept."""
+class Reader(Page):
+    """One reading of one file: what of it is wired."""
 
     def __init__(self, path: str, text: str) -> None:
-        self.path = path
-        self.text = text
-        self.parsed = syntax.parse(text)
-        self.findings = self.parsed.findings
-        self.scan = scan.Scan(self.parsed.text if self.parsed.tables else "")
+        super().__init__(path, text)
         self.boards: dict[str, Board] = {}
         self.supplies: dict[str, Supply] = {}
         self.broker: Broker | None = None
-        self.warnings: list[Finding] = []
 
     def read(self) -> Site:
         """The site, but for what `cairnwind.site.plans` reads. Raises `SiteFileError`."""
@@ -240,43 +220,6 @@ class Reader:
         )
 
     # --- the tables ---------------------------------------------------------------------------------------
-
-    def named(self, tables: dict[str, Any], kind: str) -> Iterable[tuple[str, Table]]:
-        """The tables ``[kind.name]``, each with a proper name."""
-        group = tables.get(kind, {})
-        if not isinstance(group, dict):
-            self.point(
-                (kind,),
-                group,
-                CallerError("", f"'{kind}' is a table of named tables", f"Write [{kind}.some-name]."),
-            )
-            return
-        for name, value in group.items():
-            path = (kind, name)
-            if not isinstance(value, dict):
-                self.point(
-                    path,
-                    value,
-                    CallerError(
-                        "",
-                        f"'{kind}' is a table of named tables",
-                        f"Write [{kind}.{name}] and its keys below.",
-                    ),
-                )
-            elif not _NAME.fullmatch(name):
-                better = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "some-name"
-                self.point(
-                    path,
-                    name,
-                    CallerError(
-                        "",
-                        f"'{name}' cannot be a name: small letters, digits and single hyphens, a letter first",
-                        f"Write [{kind}.{better}] and, for show, label = {name!r}.",
-                    ),
-                    key=True,
-                )
-            else:
-                yield name, Table(self, path, value)
 
     def _file(self, value: object) -> str:
         """A path, from the site file's folder."""
@@ -554,118 +497,3 @@ class Reader:
                     "", f"{output.name} and {first.name} share timer {timer} of {board.name}, and so one frequency: {first.name} {has}",
                     f"{'Move' if tones else 'Give both the same frequency, or move'} one to a pin of another timer ({timer} serves {shared}{f'; free of it: {free}' if free else ''}).",
                 ))  # fmt: skip
-
-    # --- pointing -----------------------------------------------------------------------------------------
-
-    def point_within(self, path: scan.Path, value: object, error: CallerError) -> None:
-        """Point at a value, and within a phrase or a condition at the word."""
-        self.point(path, value, error, key=len(path) == 2)
-        at, end = error.more.get("at"), error.more.get("end")
-        if isinstance(at, int) and isinstance(end, int) and isinstance(value, str):
-            last = self.findings[-1]
-            if value in last.text:
-                column = last.column + last.text.index(value) + at
-                self.findings[-1] = Finding(last.line, column, value[at:end], last.what, last.remedy)
-
-    def point(
-        self, path: scan.Path, value: object, error: CallerError, *, key: bool = False, grave: bool = True
-    ) -> None:
-        """Keep ``error`` with the place of ``path``: of its value, or of its key."""
-        mark = self.scan.marks.get(path)
-        while mark is None and len(path) > 1:  # what follows from other keys is pointed at its table
-            path, value, key = path[:-1], path[-2], True
-            mark = self.scan.marks.get(path)
-        text = str(value)
-        offset = 0
-        if mark is not None:
-            offset = mark.key if key else mark.value
-            end = (
-                mark.end
-                if not key
-                else mark.key + (self.scan.text[mark.key :].find(text) + len(text) if text else 1)
-            )
-            text = self.scan.text[offset:end].split("\n")[0]
-            at = self.scan.text.find(path[-1], mark.key, end) if key and isinstance(path[-1], str) else -1
-            if at >= 0:
-                offset, text = at, str(path[-1])
-        line, column = self.scan.place(offset)
-        remedy = error.remedy
-        odd = syntax.typographic(text)
-        if odd is not None:
-            remedy = f"Column {column + odd[0]} has {odd[1]}: write {odd[2]} instead. {remedy}"
-        sentence = error.sentence.rstrip(".")
-        (self.findings if grave else self.warnings).append(Finding(line, column, text, sentence, remedy))
-
-
-class Table:
-    """One table of the file: takes its keys out one by one, and complains about what is left."""
-
-    def __init__(self, reader: Reader, path: scan.Path, values: Any) -> None:
-        self.reader = reader
-        self.path = path
-        if not isinstance(values, dict):
-            reader.point(
-                path,
-                values,
-                CallerError("", f"'{path[-1]}' is a table", f"Write [{path[-1]}] and its keys below."),
-            )
-            values = {}
-        self.values: dict[str, Any] = values
-
-    def has(self, key: str) -> bool:
-        """Whether the table has a key at all."""
-        return key in self.values
-
-    def get(self, key: str, convert: Callable[[Any], T], default: T | Any) -> Any:
-        """The converted value of ``key``, or ``default`` if it is absent or wrong (then it is noted)."""
-        if key not in self.values:
-            return default
-        try:
-            return convert(self.values[key])
-        except CallerError as error:
-            self.reader.point((*self.path, key), self.values[key], error)
-            return default
-
-    def need(self, key: str, convert: Callable[[Any], T], remedy: str) -> T | None:
-        """Like `get`, for a key that has to be there."""
-        if key not in self.values:
-            self.missing(key, remedy)
-            return None
-        found: T | None = self.get(key, convert, None)
-        return found
-
-    def point(self, key: str, what: str, remedy: str, *, grave: bool = True) -> None:
-        """Note what is wrong with ``key``, which could be read by itself."""
-        value = self.values.get(key, self.path[-1])
-        self.reader.point(
-            (*self.path, key) if key in self.values else self.path,
-            value,
-            CallerError("", what, remedy),
-            grave=grave,
-        )
-
-    def missing(self, key: str, remedy: str) -> None:
-        """Note that ``key`` is absent, unless its line was there but could not be read."""
-        header = f"[{'.'.join(map(str, self.path))}]" if self.path else ""
-        if (header, key) in self.reader.parsed.lost:
-            return
-        what = f"{' '.join(map(str, self.path))} has no '{key}'" if self.path else f"the file has no '{key}'"
-        self.reader.point(
-            self.path, self.path[-1] if self.path else "", CallerError("", what, remedy), key=True
-        )
-
-    def nothing_else(self, known: Iterable[str]) -> None:
-        """Point at every key that is not known, with the nearest that is."""
-        known = list(known)
-        for key in self.values:
-            if key in known:
-                continue
-            hint = nearest(key, known)
-            keys = ", ".join(sorted(known))
-            remedy = hint or f"Known here: {keys}."
-            what = (
-                f"'{key}' is not known here"
-                if not self.path
-                else f"'{key}' is not known for {' '.join(map(str, self.path))}"
-            )
-            self.reader.point((*self.path, key), key, CallerError("", what, remedy), key=True)

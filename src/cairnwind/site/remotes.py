@@ -15,7 +15,7 @@ from cairnwind.site import convert
 from cairnwind.site.links import BAUDS
 
 if TYPE_CHECKING:
-    from cairnwind.site.reader import Table
+    from cairnwind.site.tables import Table
 
 EVENTS = ("alarm", "trip", "change", "input", "command", "link", "stop")
 """What the ways out may be asked to tell."""
@@ -89,7 +89,7 @@ class Mail:
 
 def read(remotes: Table) -> tuple[Any, ...]:
     """Every way in and out."""
-    from cairnwind.site.reader import Table
+    from cairnwind.site.tables import Table
 
     found: list[Any] = []
     for kind, one in (("modbus", _modbus), ("surface", _surface)):

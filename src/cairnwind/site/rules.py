@@ -17,7 +17,7 @@ from cairnwind.core.model import Site
 from cairnwind.core.reflexes import Rule
 from cairnwind.core.rules import Language, Rules
 from cairnwind.core.schedules import Planned
-from cairnwind.site.reader import Reader
+from cairnwind.site.tables import Page
 from cairnwind.site.trouble import Findings, SiteFileError
 
 T = TypeVar("T", Interlock, Rule)
@@ -33,7 +33,7 @@ def read_rules(site: Site, planned: Planned) -> Rules:
     path, text = site.source
     if not any(word in text for word in ("interlock", "reflex", "regulator", "alarm", "guard")):
         return Rules(tuple(rules.of_supplies(site, ())))
-    reader = Reader(path, text)
+    reader = Page(path, text)
     interlocks = _tables(reader, "interlock")
     words = rules.language(
         site, [str(each["name"]) for each in interlocks if "trip" in each and "name" in each]
@@ -64,7 +64,7 @@ def check_rules(site: Site, planned: Planned) -> tuple[list[Found], Findings]:
     found = read_rules(site, planned)
     answers = checking.check(site, found, planned.schedules, time.time_ns())
     path, text = site.source
-    reader = Reader(path, text)
+    reader = Page(path, text)
     for each in answers:
         if each.verdict != "found":
             continue
@@ -86,7 +86,7 @@ def the_language(site: Site, found: Rules) -> Language:
 
 
 def _each(
-    reader: Reader, kind: str, forms: list[dict[str, Any]], make: Callable[[dict[str, Any]], T]
+    reader: Page, kind: str, forms: list[dict[str, Any]], make: Callable[[dict[str, Any]], T]
 ) -> list[T]:
     """What a list of tables makes; what cannot be made is pointed at."""
     found: dict[str, T] = {}
@@ -106,7 +106,7 @@ def _each(
     return list(found.values())
 
 
-def _guards(reader: Reader, site: Site) -> tuple[Guard, ...]:
+def _guards(reader: Page, site: Site) -> tuple[Guard, ...]:
     found = []
     for name, table in reader.named(reader.parsed.tables, "guard"):
         try:
@@ -138,7 +138,7 @@ def _settles(rule: Interlock, site: Site) -> None:
         raise error
 
 
-def _tables(reader: Reader, kind: str) -> list[dict[str, Any]]:
+def _tables(reader: Page, kind: str) -> list[dict[str, Any]]:
     value = reader.parsed.tables.get(kind, [])
     if isinstance(value, list) and all(isinstance(each, dict) for each in value):
         return value

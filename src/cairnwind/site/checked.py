@@ -1,0 +1,24 @@
+"""A site file checked whole: what is wired, its scenes and schedules, its rules, and what the check asks of them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from cairnwind.core.checking import Found
+from cairnwind.core.model import Site
+from cairnwind.site.plans import check_plan
+from cairnwind.site.reader import read_whole
+from cairnwind.site.rules import check_rules
+from cairnwind.site.trouble import Findings
+
+
+def check_site(path: str | Path) -> tuple[Site, Findings, list[Found]]:
+    """Like `read_site`, with scenes, schedules and rules; what the check warns of, and what it asked of the rules."""
+    site, reader = read_whole(path)
+    planned, doubts = check_plan(site, warn=True)
+    answers, more = check_rules(site, planned)
+    return (
+        site,
+        Findings(str(path), [*reader.warnings, *doubts.findings, *more.findings], reader.text),
+        answers,
+    )
