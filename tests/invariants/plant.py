@@ -107,6 +107,7 @@ class Plant:
 
     def reload(self) -> None:
         """The site file is read anew, and says what it said: nothing is journalled but that."""
+        self.tell(ev.Tick(self.now))  # what is due at this moment is not the reload's doing
         before = len(self.records)
         self.tell(ev.Reload(self.now, "reload", KEEPER, replace(self.site), self.rules))
         assert [record.kind for record in self.records[before:]] == ["command"], self.records[before:]

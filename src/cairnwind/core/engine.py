@@ -591,6 +591,7 @@ class Engine:
         s = self._standings[event.output]
         if event.generation != s.generation or not self._boards[s.output.pin.board].up:
             return
+        was_unsure = s.unsure
         awaited, s.pending = s.pending, None
         expected = awaited if awaited is not None else s.confirmed
         was, s.confirmed, s.how = s.confirmed, event.setting, event.how
@@ -601,6 +602,8 @@ class Engine:
         if s.ruled is not None:
             s.attested = False
             self._noticed(s)
+        if was_unsure and was == s.confirmed:
+            self._noticed(s)  # it did not get to the other side: that is known now
         if was != s.confirmed:
             self._noticed(s)
             s.since = event.at.wall
