@@ -324,24 +324,6 @@ class Space:
             )
         ]
 
-    def said(self, on: Iterable[str], values: Meant) -> str:
-        """A state in words: what is on, and what is so of the rest."""
-        parts = [f"{name} is on" for name in sorted(on)]
-        for key, value in values.items():
-            if key[0] == "clock":
-                parts += sorted(value)
-            elif key in self.nodes_of and key[0] != "for":
-                text = self.nodes_of[key].text
-                so = (
-                    self._asked(node, value)
-                    if isinstance(node := self.nodes_of[key], Test) and key[0] != "band"
-                    else value
-                )
-                parts.append(text if so else f"not {text}")
-            elif key[0] != "for":
-                parts.append(f"{key[1]} at {value:g}")
-        return ", ".join(dict.fromkeys(parts)) or "everything off"
-
 
 def _merged(one: Mapping[Key, Any], other: Mapping[Key, Any]) -> dict[Key, Any] | None:
     if any(key in one and one[key] != value for key, value in other.items()):
