@@ -5,13 +5,13 @@ from __future__ import annotations
 import gc
 import statistics
 import time
-from dataclasses import replace
 
 from bench.sites import wide
 from bench.table import Row, in_turns, measures
 from cairnwind.core import events as ev
 from cairnwind.core.claims import PERSON, TAKEOVER, Instant, Rank, Source, lease
 from cairnwind.core.engine import Engine
+from cairnwind.core.fact import replace
 from cairnwind.core.model import Input, Pin, Site
 from cairnwind.core.rules import Rules, language, make
 from cairnwind.core.settings import ON

@@ -25,10 +25,9 @@ KEY = "a-key-to-measure-with"
 
 def product(count: int, broker: int = 0) -> None:
     """The product; with the port of a message broker its remote too."""
-    from dataclasses import replace
-
     from bench.sites import wide
     from cairnwind.boards.facts import Broker
+    from cairnwind.core.fact import replace
     from cairnwind.folder import Folder
     from cairnwind.service.serve import Service
 

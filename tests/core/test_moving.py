@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import replace
 from datetime import UTC, datetime
 from fractions import Fraction
 from typing import Any
@@ -16,6 +15,7 @@ from cairnwind.core import events as ev
 from cairnwind.core import programs, sound
 from cairnwind.core.claims import PERSON, RELEASED, TAKEOVER, Instant, Lifetime, Rank, Source, lasting, lease
 from cairnwind.core.engine import Engine
+from cairnwind.core.fact import replace
 from cairnwind.core.history import Told, claim_form, claim_read
 from cairnwind.core.light import LIGHTNESS
 from cairnwind.core.model import Board, Input, Output, Pin, Quiet, Site

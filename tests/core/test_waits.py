@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -11,6 +10,7 @@ from hypothesis import strategies as st
 
 from cairnwind.core import events as ev
 from cairnwind.core.claims import Rank
+from cairnwind.core.fact import replace
 from cairnwind.core.quantities import NS
 from cairnwind.core.rules import language, make
 from cairnwind.core.timers import Timers

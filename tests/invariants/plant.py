@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Callable
-from dataclasses import replace
 from itertools import count
 from typing import Any, Protocol
 
 from cairnwind.core import events as ev
 from cairnwind.core.claims import RELEASED, Instant, Lifetime, Rank, Source
 from cairnwind.core.engine import Engine
+from cairnwind.core.fact import replace
 from cairnwind.core.interlocks import Interlock
 from cairnwind.core.model import Site
 from cairnwind.core.quantities import NS

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import field
 from fractions import Fraction
 
-from cairnwind.core.fact import fact
+from cairnwind.core.fact import fact, field
 from cairnwind.core.pwm import Timer
 
 

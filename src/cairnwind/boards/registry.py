@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from typing import Any
 
 from cairnwind.boards.link import Link
+from cairnwind.core.fact import replace
 from cairnwind.core.model import Board, Site
 
 

@@ -9,12 +9,12 @@ clock, and is worked out anew when that is set.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
 from typing import TYPE_CHECKING, NamedTuple
 
 from cairnwind.core import events as ev
 from cairnwind.core.claims import PERSON, TAKEOVER, Instant, Lifetime, Rank, Source, held, until
 from cairnwind.core.course import Course, Order, Step, Timer, told
+from cairnwind.core.fact import replace
 from cairnwind.core.interlocks import Refusal
 from cairnwind.core.quantities import NS, show_duration
 

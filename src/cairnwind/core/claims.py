@@ -10,11 +10,10 @@ uncovers a forgotten one. Each schedule, reflex and regulator has a slot of its 
 
 from __future__ import annotations
 
-from dataclasses import replace
 from enum import IntEnum
 from typing import NamedTuple
 
-from cairnwind.core.fact import fact
+from cairnwind.core.fact import fact, replace
 from cairnwind.core.programs import Program
 from cairnwind.core.settings import Setting
 

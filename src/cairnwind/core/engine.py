@@ -18,7 +18,6 @@ Everything that affects the state is in this file. It never reads a clock: each 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import replace
 from typing import Any
 
 from cairnwind.core import events as ev
@@ -39,6 +38,7 @@ from cairnwind.core.claims import (
     take,
 )
 from cairnwind.core.errors import CallerError
+from cairnwind.core.fact import replace
 from cairnwind.core.history import claim_form, stop_form, tag_form
 from cairnwind.core.inputs import Contact, Gauge, silent
 from cairnwind.core.interlocks import Gatekeeper, Refusal, Stop, Tag

@@ -7,12 +7,11 @@ under which their outcome and what became of it are reported, and the source the
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
 from cairnwind.core.claims import Claim, Instant, Lifetime, Rank, Source
 from cairnwind.core.course import Course, Timer
-from cairnwind.core.fact import fact
+from cairnwind.core.fact import fact, field
 from cairnwind.core.interlocks import Guard, Interlock, Latched, Raised, Stop, Tag
 from cairnwind.core.model import Pin, Site
 from cairnwind.core.programs import Program

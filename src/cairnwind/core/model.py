@@ -7,13 +7,12 @@ new one. Sense and contact are recorded here and applied in `cairnwind.boards.wi
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import field
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from cairnwind.core import colours
 from cairnwind.core.errors import CallerError
-from cairnwind.core.fact import fact
+from cairnwind.core.fact import fact, field
 from cairnwind.core.light import STRAIGHT, Light
 from cairnwind.core.scaling import Thermistor, along, back
 from cairnwind.core.settings import (

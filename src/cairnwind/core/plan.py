@@ -13,13 +13,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import replace
 from datetime import date, datetime, timedelta
 from typing import Any, NamedTuple
 
 from cairnwind.core.course import Course
 from cairnwind.core.errors import CallerError, nearest
-from cairnwind.core.fact import fact
+from cairnwind.core.fact import fact, replace
 from cairnwind.core.moments import Moment, Where, local, wall
 from cairnwind.core.quantities import NS, show_duration
 

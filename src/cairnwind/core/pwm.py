@@ -12,12 +12,11 @@ period's: ``finer`` counts for one of the period's. All in exact integers and fr
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import field
 from fractions import Fraction
 from typing import NamedTuple
 
 from cairnwind.core.errors import CallerError
-from cairnwind.core.fact import fact
+from cairnwind.core.fact import fact, field
 
 ERROR, RESOLUTION = "error", "resolution"
 MOST_HERTZ = Fraction(10**9)

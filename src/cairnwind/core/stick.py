@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import field
 
-from cairnwind.core.fact import fact
+from cairnwind.core.fact import fact, field
 from cairnwind.core.settings import FULL, Drive
 
 LEASE = 250_000_000

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import tempfile
-from dataclasses import replace
 from pathlib import Path
 
+from cairnwind.core.fact import replace
 from cairnwind.core.model import Site
 from cairnwind.demo.serialboard import SerialBoard
 from cairnwind.site import read_site

@@ -425,6 +425,6 @@ def _refusal(error: CallerError) -> dict[str, Any]:
 
 
 def _with_authority(broker: Broker, path: str) -> Broker:
-    from dataclasses import replace
+    from cairnwind.core.fact import replace
 
     return replace(broker, authority=path)

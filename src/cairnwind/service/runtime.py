@@ -14,13 +14,13 @@ import secrets
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import replace
 from typing import Any
 
 from cairnwind.core import events as ev
 from cairnwind.core import schedules
 from cairnwind.core.claims import Claim, Instant, Source
 from cairnwind.core.errors import BoardError, CallerError
+from cairnwind.core.fact import replace
 from cairnwind.core.plan import Schedule, Span
 from cairnwind.core.rules import changed_outputs
 from cairnwind.core.schedules import Planned

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -11,6 +10,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from cairnwind.boards import maps
 from cairnwind.boards.facts import Broker
 from cairnwind.core.errors import CallerError, unknown
+from cairnwind.core.fact import replace
 from cairnwind.core.model import LOOPBACK, Board, Input, Output, Pin, Site, Supply
 from cairnwind.core.quantities import duration, parse
 from cairnwind.core.settings import KINDS
