@@ -18,9 +18,9 @@ from cairnwind.boards import profiles
 from cairnwind.boards.expander import ExpanderLink
 from cairnwind.boards.facts import Expander, Modbus
 from cairnwind.boards.modbus import ModbusLink
-from cairnwind.core import events as ev
-from cairnwind.core.model import Board, Input, Output, Pin
-from cairnwind.core.settings import OFF, ON
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.model import Board, Input, Output, Pin
+from cairnwind.core.values.settings import OFF, ON
 from cairnwind.service.first import clock
 
 ALL = bytes.fromhex("01040010000A71C8")
@@ -155,7 +155,7 @@ from cairnwind.boards import gpio
 from cairnwind.boards.kernel import KernelLink, SoftwarePwm
 from cairnwind.boards.facts import Kernel
 from cairnwind.boards.wire import Put
-from cairnwind.core.model import Board, Output, Pin
+from cairnwind.core.facts.model import Board, Output, Pin
 link = KernelLink(Board("b", "kernel", None, 32, facts=Kernel(os.environ["GPIO_SIM_CHIP"])))
 link.outputs = {0: Output("x", "relay", Pin("b", 0))}
 link.connect()

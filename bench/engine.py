@@ -8,13 +8,13 @@ import time
 
 from bench.sites import wide
 from bench.table import Row, in_turns, measures
-from cairnwind.core import events as ev
-from cairnwind.core.claims import PERSON, TAKEOVER, Instant, Rank, Source, lease
-from cairnwind.core.engine import Engine
-from cairnwind.core.fact import replace
-from cairnwind.core.model import Input, Pin, Site
-from cairnwind.core.rules import Rules, language, make
-from cairnwind.core.settings import ON
+from cairnwind.core.engine.loop import Engine
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import PERSON, TAKEOVER, Instant, Rank, Source, lease
+from cairnwind.core.facts.model import Input, Pin, Site
+from cairnwind.core.language.forms import Rules, language, make
+from cairnwind.core.values.fact import replace
+from cairnwind.core.values.settings import ON
 from cairnwind.demo import SITE_FILE
 from cairnwind.service.snapshot import Publisher
 from cairnwind.site import read_site

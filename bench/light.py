@@ -13,14 +13,14 @@ from bench.process import _used
 from bench.table import Row, in_turns, measures
 from cairnwind.boards.simulated import SimulatedLink
 from cairnwind.client import Site as Client
-from cairnwind.core import events as ev
-from cairnwind.core import programs, sound
-from cairnwind.core.claims import PERSON, TAKEOVER, Instant, Rank, Source
-from cairnwind.core.light import LIGHTNESS
-from cairnwind.core.model import Board, Output, Pin, Site
-from cairnwind.core.programs import STEP
-from cairnwind.core.quantities import NS
-from cairnwind.core.settings import FULL, Level, Tone
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import PERSON, TAKEOVER, Instant, Rank, Source
+from cairnwind.core.facts.model import Board, Output, Pin, Site
+from cairnwind.core.physics import programs, sound
+from cairnwind.core.physics.light import LIGHTNESS
+from cairnwind.core.physics.programs import STEP
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import FULL, Level, Tone
 from cairnwind.folder import Folder
 from cairnwind.service.serve import Service
 from cairnwind.service.signals import Signals

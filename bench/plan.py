@@ -13,9 +13,9 @@ from pathlib import Path
 from bench.table import Row, measures
 from cairnwind.boards.simulated import SimulatedLink
 from cairnwind.client import Site as Client
-from cairnwind.core.moments import wall
-from cairnwind.core.quantities import NS
-from cairnwind.core.rehearsal import Rehearsal
+from cairnwind.core.explain.rehearsal import Rehearsal
+from cairnwind.core.values.moments import wall
+from cairnwind.core.values.quantities import NS
 from cairnwind.demo import SITE_FILE
 from cairnwind.folder import Folder
 from cairnwind.service.serve import Service

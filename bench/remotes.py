@@ -30,7 +30,9 @@ class Phone:
 
         self.came: queue.SimpleQueue[tuple[int, str, bytes]] = queue.SimpleQueue()
         self.client: Any = mqtt.Client(CallbackAPIVersion.VERSION2, protocol=MQTTProtocolVersion.MQTTv5)
-        self.client.on_message = lambda client, data, message: self.came.put((time.monotonic_ns(), message.topic, message.payload))
+        self.client.on_message = lambda client, data, message: self.came.put(
+            (time.monotonic_ns(), message.topic, message.payload)
+        )
         ready: queue.SimpleQueue[bool] = queue.SimpleQueue()
         self.client.on_subscribe = lambda *_: ready.put(True)
         self.client.on_socket_open = lambda client, data, sock: no_delay(sock)
@@ -61,7 +63,9 @@ def broker() -> list[Row]:
         file = Path(folder) / "open.conf"
         file.write_text(f"listener {port} 127.0.0.1\nallow_anonymous true\nuser root\nset_tcp_nodelay true\n")
         path = os.environ["PATH"] + ":/usr/sbin:/sbin"
-        process = subprocess.Popen(["mosquitto", "-c", file], env={**os.environ, "PATH": path}, stderr=subprocess.DEVNULL)
+        process = subprocess.Popen(
+            ["mosquitto", "-c", file], env={**os.environ, "PATH": path}, stderr=subprocess.DEVNULL
+        )
         try:
             time.sleep(1)
             with Server("product", "10", str(port)) as product, Server("bare", str(port)) as bare:
@@ -89,7 +93,9 @@ def _measured(product: Server, bare: Server, port: int) -> list[Row]:
         product.ask("pins")
         sent = []
         for turn in range(EACH):
-            sent.append(phone.send(f"cairnwind/wide/out/relay-{turn % 10}/want", "on" if turn // 10 % 2 else "off"))
+            sent.append(
+                phone.send(f"cairnwind/wide/out/relay-{turn % 10}/want", "on" if turn // 10 % 2 else "off")
+            )
             while b'"outcome"' not in (message := phone.came.get(timeout=5))[2]:
                 pass  # what became of the one before
             outcomes.append((message[0] - sent[-1]) / 1e6)

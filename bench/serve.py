@@ -27,7 +27,7 @@ def product(count: int, broker: int = 0) -> None:
     """The product; with the port of a message broker its remote too."""
     from bench.sites import wide
     from cairnwind.boards.facts import Broker
-    from cairnwind.core.fact import replace
+    from cairnwind.core.values.fact import replace
     from cairnwind.folder import Folder
     from cairnwind.service.serve import Service
 
@@ -184,4 +184,9 @@ def cpu() -> float:
 if __name__ == "__main__":
     assert sqlite3.threadsafety
     numbers = [int(each) for each in sys.argv[2:]]
-    {"product": lambda: product(*numbers), "committed": committed, "echo": echo, "bare": lambda: bare(*numbers)}[sys.argv[1]]()
+    {
+        "product": lambda: product(*numbers),
+        "committed": committed,
+        "echo": echo,
+        "bare": lambda: bare(*numbers),
+    }[sys.argv[1]]()

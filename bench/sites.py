@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from cairnwind.core.model import Board, Output, Pin, Site
+from cairnwind.core.facts.model import Board, Output, Pin, Site
 from cairnwind.demo import SITE_FILE
 
 POLLING = ("clay-side", "yard-side", "hoist-box")

@@ -8,8 +8,8 @@ import time
 from pathlib import Path
 
 from bench.table import Row, in_turns, measures
-from cairnwind.core import events as ev
-from cairnwind.core.claims import Instant
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Instant
 from cairnwind.store.database import connect, prepare
 from cairnwind.store.writer import STATEMENTS, Writer, rows
 

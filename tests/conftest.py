@@ -20,7 +20,7 @@ import requests
 
 from cairnwind.boards.simulated import SimulatedLink
 from cairnwind.client import Site
-from cairnwind.core.events import Answers
+from cairnwind.core.facts.events import Answers
 from cairnwind.folder import Folder
 from cairnwind.service.serve import Service
 from cairnwind.site import read_site

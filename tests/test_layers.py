@@ -10,7 +10,7 @@ ROOT = Path(__file__).parents[1]
 PROBE = """
 import sys
 before = set(sys.modules)
-import cairnwind.core.engine, cairnwind.core.why, cairnwind.core.history
+import cairnwind.core.engine.loop, cairnwind.core.explain.why, cairnwind.core.facts.history
 print(*sorted(name for name in set(sys.modules) - before if name.split('.')[0] in
     ('socket', 'threading', 'sqlite3', 'logging', 'selectors', 'subprocess', 'asyncio', 'flask', 'queue')))
 """

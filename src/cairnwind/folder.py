@@ -13,7 +13,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values.errors import CallerError
 
 
 def default(name: str = "cairnwind") -> Path:

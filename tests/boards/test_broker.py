@@ -13,9 +13,9 @@ import pytest
 from cairnwind.boards.broker import BrokerLink
 from cairnwind.boards.facts import Broker, Network
 from cairnwind.client import Site
-from cairnwind.core import events as ev
-from cairnwind.core.model import Board, Input, Output, Pin
-from cairnwind.core.settings import OFF, ON, Level
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.model import Board, Input, Output, Pin
+from cairnwind.core.values.settings import OFF, ON, Level
 from cairnwind.demo.network import NetworkBoard
 from cairnwind.service.first import clock
 from tests.conftest import CAIRNWIND, cairnwind, eventually, free_port, of_kind, spawn

@@ -13,11 +13,11 @@ from cairnwind.boards import profiles, twowire
 from cairnwind.boards.expander import ExpanderLink
 from cairnwind.boards.facts import Expander
 from cairnwind.boards.twowire import SimulatedBus
-from cairnwind.core import events as ev
-from cairnwind.core.claims import Source
-from cairnwind.core.model import Board, Input, Output, Pin
-from cairnwind.core.settings import OFF, ON, Level
-from cairnwind.core.trials import Trial
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Source
+from cairnwind.core.facts.model import Board, Input, Output, Pin
+from cairnwind.core.facts.trials import Trial
+from cairnwind.core.values.settings import OFF, ON, Level
 from cairnwind.service.first import clock
 from tests.conftest import eventually, of_kind
 

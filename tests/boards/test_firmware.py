@@ -17,12 +17,12 @@ from pymodbus.client import ModbusSerialClient
 from cairnwind.boards import serialports
 from cairnwind.boards.facts import Modbus
 from cairnwind.boards.modbus import ModbusLink
-from cairnwind.core import events as ev
-from cairnwind.core.claims import Source
-from cairnwind.core.errors import BoardError
-from cairnwind.core.model import Board, Input, Output, Pin
-from cairnwind.core.settings import OFF, ON, Level
-from cairnwind.core.trials import Trial
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Source
+from cairnwind.core.facts.model import Board, Input, Output, Pin
+from cairnwind.core.facts.trials import Trial
+from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.settings import OFF, ON, Level
 from cairnwind.service.first import clock
 from tests.boards import emulated
 from tests.conftest import eventually, of_kind

@@ -14,11 +14,11 @@ from pymodbus.simulator import DataType, SimData, SimDevice
 from cairnwind.boards import profiles
 from cairnwind.boards.facts import Modbus
 from cairnwind.boards.modbus import ModbusLink, _runs
-from cairnwind.core import events as ev
-from cairnwind.core.claims import Source
-from cairnwind.core.model import Board, Input, Output, Pin
-from cairnwind.core.settings import OFF, ON, Level
-from cairnwind.core.trials import Trial
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Source
+from cairnwind.core.facts.model import Board, Input, Output, Pin
+from cairnwind.core.facts.trials import Trial
+from cairnwind.core.values.settings import OFF, ON, Level
 from cairnwind.service.first import clock
 from tests.conftest import eventually, free_port, of_kind
 

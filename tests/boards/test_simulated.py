@@ -11,10 +11,10 @@ from hypothesis import strategies as st
 
 from cairnwind.boards import maps, wire
 from cairnwind.boards.simulated import SimulatedLink
-from cairnwind.core import events as ev
-from cairnwind.core.errors import CallerError
-from cairnwind.core.model import Board, Input, Output, Pin
-from cairnwind.core.settings import FULL, OFF, ON, Level
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.model import Board, Input, Output, Pin
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.settings import FULL, OFF, ON, Level
 from cairnwind.service.first import clock
 from tests.conftest import eventually
 

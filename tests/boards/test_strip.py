@@ -15,10 +15,10 @@ from hypothesis import strategies as st
 from cairnwind.boards import strip
 from cairnwind.boards.facts import Strip
 from cairnwind.boards.strip import RESET_BYTES, SPEED, SimulatedStrip, StripLink, encode
-from cairnwind.core import events as ev
-from cairnwind.core.errors import BoardError
-from cairnwind.core.model import Board, Output, Pin
-from cairnwind.core.settings import FULL, Colour
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.model import Board, Output, Pin
+from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.settings import FULL, Colour
 from cairnwind.service.first import clock
 from tests.conftest import eventually, of_kind
 

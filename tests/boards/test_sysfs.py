@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from cairnwind.boards.sysfs import Converter, PwmChannel
-from cairnwind.core.errors import BoardError
+from cairnwind.core.values.errors import BoardError
 
 
 @pytest.fixture

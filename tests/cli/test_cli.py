@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from cairnwind.cli import exits
-from cairnwind.core.settings import FULL
+from cairnwind.core.values.settings import FULL
 from cairnwind.demo import SITE_FILE
 from tests.conftest import CAIRNWIND, SITE, Running, cairnwind, eventually, spawn
 

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from cairnwind.client import BoardError, CallerError, Site
-from cairnwind.core.settings import FULL
+from cairnwind.core.values.settings import FULL
 from tests.conftest import Running, eventually
 
 

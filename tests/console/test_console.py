@@ -11,7 +11,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 import cairnwind.service
-from cairnwind.core.settings import FULL
+from cairnwind.core.values.settings import FULL
 from tests.conftest import Running, eventually
 
 FLAGS = [

@@ -11,8 +11,8 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 from vcdvcd import VCDVCD
 
-from cairnwind.core import colours
-from cairnwind.core.settings import FULL
+from cairnwind.core.values import colours
+from cairnwind.core.values.settings import FULL
 from tests.conftest import Running, eventually
 from tests.console.pads import hold
 from tests.console.test_console import browser, signed_in  # noqa: F401

@@ -6,13 +6,13 @@ from collections.abc import Iterable
 from datetime import datetime
 from typing import Any
 
-from cairnwind.core import events as ev
-from cairnwind.core import schedules
-from cairnwind.core.claims import Source
-from cairnwind.core.moments import local, wall
-from cairnwind.core.plan import Schedule
-from cairnwind.core.quantities import NS
-from cairnwind.core.rehearsal import Put, Rehearsal, Rehearsed
+from cairnwind.core.explain.rehearsal import Put, Rehearsal, Rehearsed
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Source
+from cairnwind.core.facts.plan import Schedule
+from cairnwind.core.language import schedules
+from cairnwind.core.values.moments import local, wall
+from cairnwind.core.values.quantities import NS
 from cairnwind.demo import SITE_FILE
 from cairnwind.site import read_site
 from cairnwind.site.plans import read_plan

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import pytest
 
-from cairnwind.core import events as ev
-from cairnwind.core import schedules
-from cairnwind.core.claims import Instant
-from cairnwind.core.engine import Engine
-from cairnwind.core.plan import changed
-from cairnwind.core.quantities import NS
+from cairnwind.core.engine.loop import Engine
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Instant
+from cairnwind.core.facts.plan import changed
+from cairnwind.core.language import schedules
+from cairnwind.core.values.quantities import NS
 from tests.core.saltmarsh import (
     DAY,
     HOUR,

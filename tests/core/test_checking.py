@@ -10,9 +10,10 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from cairnwind.core import checking, rules
-from cairnwind.core.model import Board, Input, Output, Pin, Site
-from cairnwind.core.rules import Rules
+from cairnwind.core.explain import checking
+from cairnwind.core.facts.model import Board, Input, Output, Pin, Site
+from cairnwind.core.language import forms as rules
+from cairnwind.core.language.forms import Rules
 from cairnwind.demo import SITE_FILE
 from cairnwind.site.checked import check_site
 from tests.core.saltmarsh import SITE

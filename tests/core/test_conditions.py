@@ -11,12 +11,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from cairnwind.core import questions
-from cairnwind.core.claims import Instant
-from cairnwind.core.conditions import Memory, Value
-from cairnwind.core.errors import CallerError
-from cairnwind.core.quantities import NS
-from cairnwind.core.settings import OFF, ON, Level
+from cairnwind.core.facts.claims import Instant
+from cairnwind.core.facts.conditions import Memory, Value
+from cairnwind.core.language import questions
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import OFF, ON, Level
 from tests.core.saltmarsh import SITE, at
 
 WORDS = questions.names(SITE, ["emergency"])

@@ -15,8 +15,9 @@ from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
 
-from cairnwind.core import events as ev
-from cairnwind.core.claims import (
+from cairnwind.core.engine.loop import Engine
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import (
     PERSON,
     RELEASED,
     TAKEOVER,
@@ -29,14 +30,13 @@ from cairnwind.core.claims import (
     lease,
     until,
 )
-from cairnwind.core.course import Course
-from cairnwind.core.engine import Engine
-from cairnwind.core.history import Told, claim_form, claim_read
-from cairnwind.core.model import Board, Output, Pin, Site
-from cairnwind.core.moments import Moment
-from cairnwind.core.plan import Schedule
-from cairnwind.core.quantities import NS
-from cairnwind.core.settings import OFF, ON, Level, Setting
+from cairnwind.core.facts.course import Course
+from cairnwind.core.facts.history import Told, claim_form, claim_read
+from cairnwind.core.facts.model import Board, Output, Pin, Site
+from cairnwind.core.facts.plan import Schedule
+from cairnwind.core.values.moments import Moment
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import OFF, ON, Level, Setting
 
 ANSWER_WITHIN = 5 * NS
 START = 1_700_000_000 * NS

@@ -6,10 +6,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from cairnwind.core.inputs import Contact, Gauge, silent
-from cairnwind.core.model import Input, Pin
-from cairnwind.core.quantities import NS
-from cairnwind.core.scaling import Thermistor, by_beta
+from cairnwind.core.facts.model import Input, Pin
+from cairnwind.core.physics.scaling import Thermistor, by_beta
+from cairnwind.core.state.inputs import Contact, Gauge, silent
+from cairnwind.core.values.quantities import NS
 
 PIN = Pin("b", 1)
 

@@ -7,10 +7,10 @@ from typing import Any
 
 import pytest
 
-from cairnwind.core import rules
-from cairnwind.core.claims import RELEASED, Rank, lasting, lease
-from cairnwind.core.model import Board, Input, Output, Pin, Site
-from cairnwind.core.quantities import NS
+from cairnwind.core.facts.claims import RELEASED, Rank, lasting, lease
+from cairnwind.core.facts.model import Board, Input, Output, Pin, Site
+from cairnwind.core.language import forms as rules
+from cairnwind.core.values.quantities import NS
 from tests.invariants.plant import MS, Plant
 
 NAMES = ("vent", "kiln", "up", "down", "lamp", "mill", "pump")

@@ -6,11 +6,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from cairnwind.core import colours
-from cairnwind.core.errors import CallerError
-from cairnwind.core.light import LIGHTNESS, WHOLE, Light
-from cairnwind.core.model import Output, Pin
-from cairnwind.core.settings import Colour, Level
+from cairnwind.core.facts.model import Output, Pin
+from cairnwind.core.physics.light import LIGHTNESS, WHOLE, Light
+from cairnwind.core.values import colours
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.settings import Colour, Level
 
 SHARE = st.integers(0, WHOLE)
 CURVES = st.one_of(

@@ -11,19 +11,29 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from cairnwind.core import events as ev
-from cairnwind.core import programs, sound
-from cairnwind.core.claims import PERSON, RELEASED, TAKEOVER, Instant, Lifetime, Rank, Source, lasting, lease
-from cairnwind.core.engine import Engine
-from cairnwind.core.fact import replace
-from cairnwind.core.history import Told, claim_form, claim_read
-from cairnwind.core.light import LIGHTNESS
-from cairnwind.core.model import Board, Input, Output, Pin, Quiet, Site
-from cairnwind.core.programs import STEP, Program
-from cairnwind.core.quantities import NS
-from cairnwind.core.settings import OFF, ON, SILENCE, Drive, Level, Setting, Tone
-from cairnwind.core.shaping import Shape
-from cairnwind.core.stick import Pad, mix
+from cairnwind.core.engine.loop import Engine
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import (
+    PERSON,
+    RELEASED,
+    TAKEOVER,
+    Instant,
+    Lifetime,
+    Rank,
+    Source,
+    lasting,
+    lease,
+)
+from cairnwind.core.facts.history import Told, claim_form, claim_read
+from cairnwind.core.facts.model import Board, Input, Output, Pin, Quiet, Site
+from cairnwind.core.physics import programs, sound
+from cairnwind.core.physics.light import LIGHTNESS
+from cairnwind.core.physics.programs import STEP, Program
+from cairnwind.core.physics.shaping import Shape
+from cairnwind.core.physics.stick import Pad, mix
+from cairnwind.core.values.fact import replace
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import OFF, ON, SILENCE, Drive, Level, Setting, Tone
 
 NOON = int(datetime(2026, 6, 3, 12, 0, tzinfo=UTC).timestamp()) * NS
 WHO = Source("test", "somebody", "keep")

@@ -9,14 +9,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from cairnwind.core import phrases
-from cairnwind.core.claims import RELEASED, lasting
-from cairnwind.core.errors import CallerError
-from cairnwind.core.moments import Moment
-from cairnwind.core.phrases import Asks, PhraseError
-from cairnwind.core.programs import Program
-from cairnwind.core.quantities import NS, show_duration
-from cairnwind.core.settings import FULL, OFF, ON, Level
+from cairnwind.core.facts.claims import RELEASED, lasting
+from cairnwind.core.language import phrases
+from cairnwind.core.language.phrases import Asks, PhraseError
+from cairnwind.core.physics.programs import Program
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.moments import Moment
+from cairnwind.core.values.quantities import NS, show_duration
+from cairnwind.core.values.settings import FULL, OFF, ON, Level
 from tests.core.saltmarsh import PLAN, SITE, VOCABULARY, changes, rehearse, say
 
 LAMPS = ["gallery", "window"]

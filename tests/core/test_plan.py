@@ -11,11 +11,12 @@ from dateutil.rrule import rrulestr
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from cairnwind.core import plan, schedules
-from cairnwind.core.errors import CallerError
-from cairnwind.core.moments import Moment, Where, local, read, wall
-from cairnwind.core.plan import Walker, ahead, spans
-from cairnwind.core.quantities import NS
+from cairnwind.core.facts import plan
+from cairnwind.core.facts.plan import Walker, ahead, spans
+from cairnwind.core.language import schedules
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.moments import Moment, Where, local, read, wall
+from cairnwind.core.values.quantities import NS
 from tests.core.saltmarsh import DAY, PLAN, at, clock, schedule
 
 DAYS = ["MO", "TU", "WE", "TH", "FR", "SA", "SU"]

@@ -8,13 +8,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from cairnwind.core import programs
-from cairnwind.core.errors import CallerError
-from cairnwind.core.light import LIGHTNESS
-from cairnwind.core.model import Output, Pin
-from cairnwind.core.programs import STEP, Program, Segment
-from cairnwind.core.quantities import NS
-from cairnwind.core.settings import FULL, OFF, ON, Colour, Level, Setting, Tone
+from cairnwind.core.facts.model import Output, Pin
+from cairnwind.core.physics import programs
+from cairnwind.core.physics.light import LIGHTNESS
+from cairnwind.core.physics.programs import STEP, Program, Segment
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import FULL, OFF, ON, Colour, Level, Setting, Tone
 
 LAMP = Output("lamp", "lamp", Pin("b", 0), frequency=Fraction(1000), steps=200, light=LIGHTNESS)
 LEVEL = st.integers(0, FULL).map(Level)

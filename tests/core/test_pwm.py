@@ -9,9 +9,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cairnwind.boards import timers
-from cairnwind.core import pwm
-from cairnwind.core.errors import CallerError
-from cairnwind.core.pwm import ERROR, RESOLUTION, Timer
+from cairnwind.core.physics import pwm
+from cairnwind.core.physics.pwm import ERROR, RESOLUTION, Timer
+from cairnwind.core.values.errors import CallerError
 
 SHAPES = st.builds(
     lambda clock, prescalers, width, fixed, dual, finer, duty: Timer(

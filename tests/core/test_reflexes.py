@@ -7,12 +7,12 @@ from typing import Any
 
 import pytest
 
-from cairnwind.core import events as ev
-from cairnwind.core import rules
-from cairnwind.core.claims import RELEASED, Instant, Rank, Source
-from cairnwind.core.engine import Engine
-from cairnwind.core.quantities import NS
-from cairnwind.core.settings import FULL, OFF, ON
+from cairnwind.core.engine.loop import Engine
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import RELEASED, Instant, Rank, Source
+from cairnwind.core.language import forms as rules
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import FULL, OFF, ON
 from tests.core.saltmarsh import PLAN, SITE, at
 
 WORDS = rules.language(SITE)

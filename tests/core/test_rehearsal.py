@@ -6,13 +6,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from cairnwind.core import events as ev
-from cairnwind.core import replay
-from cairnwind.core.errors import CallerError
-from cairnwind.core.meter import Meter
-from cairnwind.core.quantities import NS
-from cairnwind.core.rehearsal import Put, Rehearsal, differences, wear
-from cairnwind.core.settings import OFF, ON
+from cairnwind.core.explain import replay
+from cairnwind.core.explain.meter import Meter
+from cairnwind.core.explain.rehearsal import Put, Rehearsal, differences, wear
+from cairnwind.core.facts import events as ev
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import OFF, ON
 from cairnwind.demo.world import rehearsed
 from cairnwind.site.rules import read_rules
 from tests.core.saltmarsh import DAY, HOUR, MINUTE, PLAN, SITE, at, changes, rehearse, say, schedule

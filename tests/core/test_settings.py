@@ -9,10 +9,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from cairnwind.core.errors import CallerError
-from cairnwind.core.model import Output, Pin
-from cairnwind.core.quantities import NS, UNITS, duration, parse, show_duration
-from cairnwind.core.settings import FULL, OFF, ON, Level, decode, encode, read, show
+from cairnwind.core.facts.model import Output, Pin
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import NS, UNITS, duration, parse, show_duration
+from cairnwind.core.values.settings import FULL, OFF, ON, Level, decode, encode, read, show
 
 LEVELS = st.integers(0, FULL).map(Level)
 LAMP = Output("lamp", "lamp", Pin("b", 0), frequency=Fraction(800))

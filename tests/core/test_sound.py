@@ -12,11 +12,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cairnwind.client import midi
-from cairnwind.core import pitch, sound
-from cairnwind.core.errors import CallerError
-from cairnwind.core.programs import Program
-from cairnwind.core.quantities import NS
-from cairnwind.core.settings import Tone
+from cairnwind.core.physics import sound
+from cairnwind.core.physics.programs import Program
+from cairnwind.core.values import pitch
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import Tone
 
 NOTES = st.lists(
     st.tuples(

@@ -5,8 +5,9 @@ from __future__ import annotations
 from hypothesis import given
 from hypothesis import strategies as st
 
-from cairnwind.core import events as ev
-from cairnwind.core.claims import (
+from cairnwind.core.engine.loop import Engine
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import (
     PERSON,
     TAKEOVER,
     Claim,
@@ -18,11 +19,10 @@ from cairnwind.core.claims import (
     restore,
     until,
 )
-from cairnwind.core.engine import Engine
-from cairnwind.core.inputs import Contact
-from cairnwind.core.model import Board, Input, Output, Pin, Site
-from cairnwind.core.quantities import NS
-from cairnwind.core.settings import OFF, ON
+from cairnwind.core.facts.model import Board, Input, Output, Pin, Site
+from cairnwind.core.state.inputs import Contact
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import OFF, ON
 
 ADA = Source("test", "ada", "keep")
 SITE = Site(

@@ -8,11 +8,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cairnwind.boards import maps
-from cairnwind.core import events as ev
-from cairnwind.core.claims import Instant, Source
-from cairnwind.core.engine import Engine
-from cairnwind.core.model import Board, Output, Site
-from cairnwind.core.quantities import NS
+from cairnwind.core.engine.loop import Engine
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Instant, Source
+from cairnwind.core.facts.model import Board, Output, Site
+from cairnwind.core.values.quantities import NS
 
 BOARD = Board("b", "simulated", maps.load("header-34"))
 SITE = Site(

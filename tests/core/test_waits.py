@@ -8,13 +8,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from cairnwind.core import events as ev
-from cairnwind.core.claims import Rank
-from cairnwind.core.fact import replace
-from cairnwind.core.quantities import NS
-from cairnwind.core.rules import language, make
-from cairnwind.core.timers import Timers
-from cairnwind.core.why import why
+from cairnwind.core.explain.why import why
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Rank
+from cairnwind.core.language.forms import language, make
+from cairnwind.core.state.timers import Timers
+from cairnwind.core.values.fact import replace
+from cairnwind.core.values.quantities import NS
 from tests.core.test_interlocks import MS, NEEDS, on, plant, when
 from tests.invariants.plant import KEEPER, Plant
 
@@ -293,7 +293,7 @@ def test_timers_keep_one_entry_for_each_thing_that_waits(sets: list[tuple[str, i
 
 def test_twenty_thousand_claims_in_one_slot_leave_one_entry() -> None:
     run = plant()
-    from cairnwind.core.claims import lasting
+    from cairnwind.core.facts.claims import lasting
 
     for number in range(20_000):
         run.engine.handle(

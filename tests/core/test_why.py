@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
-from cairnwind.core import events as ev
-from cairnwind.core.claims import PERSON, TAKEOVER, Instant, Rank, Source, lasting, lease
-from cairnwind.core.engine import Engine
-from cairnwind.core.model import Board, Output, Pin, Site
-from cairnwind.core.quantities import NS
-from cairnwind.core.settings import OFF, ON
-from cairnwind.core.why import Why, why
+from cairnwind.core.engine.loop import Engine
+from cairnwind.core.explain.why import Why, why
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import PERSON, TAKEOVER, Instant, Rank, Source, lasting, lease
+from cairnwind.core.facts.model import Board, Output, Pin, Site
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import OFF, ON
 
 ADA = Source("command line", "ada", "keep")
 SITE = Site(

@@ -9,8 +9,8 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from cairnwind.core import wiring
-from cairnwind.core.wiring import E12, E24, Said
+from cairnwind.core.physics import wiring
+from cairnwind.core.physics.wiring import E12, E24, Said
 from tests.conftest import cairnwind
 
 OHMS = st.fractions(1, 10**6, max_denominator=1000)

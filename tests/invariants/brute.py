@@ -13,9 +13,9 @@ from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
 from typing import Any
 
-from cairnwind.core import checking
-from cairnwind.core.interlocks import Needs, Trip
-from cairnwind.core.rules import Rules
+from cairnwind.core.explain import checking
+from cairnwind.core.facts.interlocks import Needs, Trip
+from cairnwind.core.language.forms import Rules
 from tests.invariants import sites
 from tests.invariants.__main__ import Chance
 from tests.invariants.plant import NS, Plant

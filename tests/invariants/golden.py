@@ -22,7 +22,7 @@ from typing import Any
 
 import pytest
 
-from cairnwind.core.engine import Engine
+from cairnwind.core.engine.loop import Engine
 from tests.invariants.__main__ import one
 
 ADDRESS = re.compile(rb" at 0x[0-9a-f]+")
@@ -80,7 +80,9 @@ def _traced(request: Any) -> Iterator[None]:
 
 def main() -> int:
     """Write traces, or hold them against those that were written; 1 where any differs."""
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--sites", type=int, default=200)
     parser.add_argument("--first", type=int, default=0)
     parser.add_argument("--write", type=Path)

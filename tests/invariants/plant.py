@@ -11,14 +11,14 @@ from collections.abc import Callable
 from itertools import count
 from typing import Any, Protocol
 
-from cairnwind.core import events as ev
-from cairnwind.core.claims import RELEASED, Instant, Lifetime, Rank, Source
-from cairnwind.core.engine import Engine
-from cairnwind.core.fact import replace
-from cairnwind.core.interlocks import Interlock
-from cairnwind.core.model import Site
-from cairnwind.core.quantities import NS
-from cairnwind.core.settings import OFF, Level
+from cairnwind.core.engine.loop import Engine
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import RELEASED, Instant, Lifetime, Rank, Source
+from cairnwind.core.facts.interlocks import Interlock
+from cairnwind.core.facts.model import Site
+from cairnwind.core.values.fact import replace
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import OFF, Level
 from tests.invariants import rest
 
 ON = Level(1_000_000)

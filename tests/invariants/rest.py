@@ -9,8 +9,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from cairnwind.core import events as ev
-from cairnwind.core.engine import Engine
+from cairnwind.core.engine.loop import Engine
+from cairnwind.core.facts import events as ev
 
 
 class Unsettled(AssertionError):

@@ -9,11 +9,11 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any, Protocol, TypeVar
 
-from cairnwind.core import rules
-from cairnwind.core.claims import Lifetime, Rank, lasting, lease
-from cairnwind.core.interlocks import Interlock
-from cairnwind.core.model import Board, Input, Output, Pin, Site
-from cairnwind.core.quantities import NS
+from cairnwind.core.facts.claims import Lifetime, Rank, lasting, lease
+from cairnwind.core.facts.interlocks import Interlock
+from cairnwind.core.facts.model import Board, Input, Output, Pin, Site
+from cairnwind.core.language import forms as rules
+from cairnwind.core.values.quantities import NS
 from tests.invariants.oracle import Ask, Oracle, Rule
 from tests.invariants.plant import MS, Plant
 

@@ -12,8 +12,8 @@ import pytest
 
 from cairnwind.boards.facts import Kernel
 from cairnwind.boards.kernel import KernelLink
-from cairnwind.core import events as ev
-from cairnwind.core.model import Board, HeaderMap, Input, Output, Position
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.model import Board, HeaderMap, Input, Output, Position
 from cairnwind.service.first import clock
 from tests.conftest import of_kind, spawn
 

@@ -11,11 +11,11 @@ import time
 import pytest
 
 from cairnwind.boards import gpio
-from cairnwind.core import events as ev
-from cairnwind.core.claims import Source
-from cairnwind.core.model import Input, Output, Pin
-from cairnwind.core.settings import OFF, ON
-from cairnwind.core.trials import Trial
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Source
+from cairnwind.core.facts.model import Input, Output, Pin
+from cairnwind.core.facts.trials import Trial
+from cairnwind.core.values.settings import OFF, ON
 from tests.conftest import eventually
 from tests.lab.conftest import CHIP, Make, World
 
@@ -125,7 +125,7 @@ def test_permission_denied_names_group_or_rule(opened: Make) -> None:
     program = f"""
         import grp, os, pwd  # all that is needed: an ordinary user may not read the packages from where they are
         from cairnwind.boards import gpio
-        from cairnwind.core.errors import BoardError
+        from cairnwind.core.values.errors import BoardError
         os.setgroups([]); os.setgid(65534); os.setuid(65534)
         try:
             gpio.Chip({CHIP!r})
@@ -180,8 +180,8 @@ KILLED = """
 import sys, time
 from tests.lab.conftest import Opened
 from tests.lab.test_lines import HIGH, LOW
-from cairnwind.core import events as ev
-from cairnwind.core.settings import ON
+from cairnwind.core.facts import events as ev
+from cairnwind.core.values.settings import ON
 link = Opened([LOW, HIGH])
 link.link.drive([ev.Drive("low", 1, ON), ev.Drive("high", 1, ON)])
 time.sleep(0.5)

@@ -10,10 +10,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cairnwind.boards.sysfs import PwmChannel
-from cairnwind.core import events as ev
-from cairnwind.core.errors import BoardError
-from cairnwind.core.model import Output, Pin
-from cairnwind.core.settings import SILENCE, Colour, Level, Tone
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.model import Output, Pin
+from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.settings import SILENCE, Colour, Level, Tone
 from tests.conftest import eventually
 from tests.lab.conftest import Make
 
@@ -97,8 +97,8 @@ KILLED = """
 import time
 from tests.lab.conftest import Opened
 from tests.lab.test_pwm import LAMPS
-from cairnwind.core import events as ev
-from cairnwind.core.settings import Level
+from cairnwind.core.facts import events as ev
+from cairnwind.core.values.settings import Level
 link = Opened(LAMPS, chip="sim0", pwm="pwmchip0")
 link.link.drive([ev.Drive("lamp", 1, Level(400_000)), ev.Drive("low", 1, Level(400_000))])
 time.sleep(0.5)

@@ -11,10 +11,10 @@ import pytest
 from cairnwind.boards import profiles, twowire
 from cairnwind.boards.expander import ExpanderLink
 from cairnwind.boards.facts import Expander
-from cairnwind.core import events as ev
-from cairnwind.core.errors import BoardError
-from cairnwind.core.model import Board, Input, Output, Pin
-from cairnwind.core.settings import OFF, ON, Level
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.model import Board, Input, Output, Pin
+from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.settings import OFF, ON, Level
 from cairnwind.service.first import clock
 from tests.conftest import eventually, of_kind
 

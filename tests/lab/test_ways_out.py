@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from cairnwind.client import Site
-from cairnwind.core import events as ev
+from cairnwind.core.facts import events as ev
 from cairnwind.service.first import clock
 from tests.conftest import Process, Running, cairnwind, eventually
 from tests.lab.conftest import World

@@ -22,7 +22,7 @@ from pythonosc.osc_packet import OscPacket
 
 from cairnwind.boards.mqtt import no_delay
 from cairnwind.client import Site
-from cairnwind.core.errors import Trouble
+from cairnwind.core.values.errors import Trouble
 from tests.conftest import Running, eventually, free_port
 from tests.mosquitto import Mosquitto
 

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator
 
 import pytest
 
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values.errors import CallerError
 from tests.conftest import eventually
 from tests.remotes.peers import Answer, Ways
 from tests.service.test_surfaces import table

@@ -11,7 +11,7 @@ import pytest
 import requests
 
 from cairnwind.client import Site
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values.errors import CallerError
 from cairnwind.folder import Folder
 from cairnwind.remotes.address import outside
 from cairnwind.service import tls

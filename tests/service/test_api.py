@@ -20,7 +20,7 @@ from schemathesis.checks import not_a_server_error
 from schemathesis.specs.openapi import checks
 
 from cairnwind.client import Site
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values.errors import CallerError
 from cairnwind.service import calls
 from cairnwind.service.app import make_app
 from cairnwind.service.door import Door

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values.errors import CallerError
 from tests.boards import emulated
 from tests.conftest import SITE, Running, eventually, spawn
 

@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 
-from cairnwind.core.settings import FULL
+from cairnwind.core.values.settings import FULL
 from cairnwind.service import runtime as runtime_module
 from cairnwind.store import writer as writer_module
 from tests.conftest import Running, eventually

@@ -10,9 +10,9 @@ from typing import Any
 import pytest
 
 from cairnwind.client import CallerError, Site
-from cairnwind.core import events as ev
-from cairnwind.core.claims import PERSON, TAKEOVER, Rank, Source
-from cairnwind.core.settings import FULL, OFF, ON
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import PERSON, TAKEOVER, Rank, Source
+from cairnwind.core.values.settings import FULL, OFF, ON
 from cairnwind.service import lanes
 from cairnwind.service.first import clock
 from tests.conftest import SITE, Running, eventually

@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 import requests
 
-from cairnwind.core.settings import FULL
+from cairnwind.core.values.settings import FULL
 from tests.conftest import Running, eventually
 
 CLAIMS = "/api/v1/claims"

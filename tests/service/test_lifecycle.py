@@ -15,8 +15,8 @@ from typing import Any
 import requests
 
 from cairnwind.client import Site
-from cairnwind.core.history import Told
-from cairnwind.core.settings import FULL
+from cairnwind.core.facts.history import Told
+from cairnwind.core.values.settings import FULL
 from cairnwind.folder import Folder
 from tests.conftest import SITE, Process, Running, cairnwind, eventually
 

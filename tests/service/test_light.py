@@ -16,10 +16,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from vcdvcd import VCDVCD
 
-from cairnwind.core import colours
-from cairnwind.core.errors import CallerError
-from cairnwind.core.light import LIGHTNESS
-from cairnwind.core.settings import FULL
+from cairnwind.core.physics.light import LIGHTNESS
+from cairnwind.core.values import colours
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.settings import FULL
 from cairnwind.service.signals import Row, edges, square
 from tests.conftest import Running, eventually
 

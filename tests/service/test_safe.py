@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 
 from cairnwind.client import CallerError, Site
-from cairnwind.core.errors import BoardError
+from cairnwind.core.values.errors import BoardError
 from cairnwind.service import codes
 from tests.conftest import SITE, Running, eventually
 

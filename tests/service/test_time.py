@@ -18,13 +18,13 @@ from hypothesis import strategies as st
 from icalendar import Calendar
 
 from cairnwind.client import Site
-from cairnwind.core import events as ev
-from cairnwind.core import plan as plans
-from cairnwind.core import schedules
-from cairnwind.core.claims import Instant
-from cairnwind.core.errors import CallerError
-from cairnwind.core.quantities import NS
-from cairnwind.core.rehearsal import Rehearsal
+from cairnwind.core.explain.rehearsal import Rehearsal
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts import plan as plans
+from cairnwind.core.facts.claims import Instant
+from cairnwind.core.language import schedules
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import NS
 from cairnwind.folder import Folder
 from cairnwind.service import first, lanes, runtime
 from cairnwind.service.records import Records

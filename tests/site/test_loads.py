@@ -7,8 +7,8 @@ from pathlib import Path
 
 import pytest
 
-from cairnwind.core.light import LIGHTNESS, STRAIGHT
-from cairnwind.core.shaping import Shape
+from cairnwind.core.physics.light import LIGHTNESS, STRAIGHT
+from cairnwind.core.physics.shaping import Shape
 from cairnwind.site import SiteFileError, read_site
 from cairnwind.site.checked import check_site
 

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values.errors import CallerError
 from cairnwind.demo import SITE_FILE
 from cairnwind.site import SiteFileError, read_site
 from cairnwind.site.scan import Scan

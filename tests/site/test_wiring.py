@@ -10,8 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from cairnwind.boards import maps, profiles
-from cairnwind.core import wiring
-from cairnwind.core.errors import CallerError
+from cairnwind.core.physics import wiring
+from cairnwind.core.values.errors import CallerError
 from cairnwind.site import SiteFileError
 from cairnwind.site.checked import check_site
 

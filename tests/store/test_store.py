@@ -9,11 +9,11 @@ from typing import Any
 
 import pytest
 
-from cairnwind.core.claims import PERSON, TAKEOVER, Claim, Instant, Rank, Source
-from cairnwind.core.errors import CallerError
-from cairnwind.core.events import DropClaim, KeepClaim, KeepStop, KeepTag, Record
-from cairnwind.core.interlocks import Stop, Tag
-from cairnwind.core.settings import ON
+from cairnwind.core.facts.claims import PERSON, TAKEOVER, Claim, Instant, Rank, Source
+from cairnwind.core.facts.events import DropClaim, KeepClaim, KeepStop, KeepTag, Record
+from cairnwind.core.facts.interlocks import Stop, Tag
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.settings import ON
 from cairnwind.store.database import connect, prepare, schema
 from cairnwind.store.reader import Reader
 from cairnwind.store.writer import Writer, rows

@@ -15,9 +15,9 @@ from cairnwind.boards.facts import Broker, Network
 from cairnwind.boards.mqtt import Connection
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
-from cairnwind.core.errors import BoardError
-from cairnwind.core.model import Board
-from cairnwind.core.settings import FULL
+from cairnwind.core.facts.model import Board
+from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.settings import FULL
 
 CONNECT_WITHIN, PRESENT_WITHIN, REPORT_WITHIN = 2.0, 1.0, 2.0
 """Seconds for the broker, for the board's retained presence, and for the report of what it was told."""

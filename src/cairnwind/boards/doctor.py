@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from cairnwind.boards import facts, gpio, serialports, sysfs, twowire
-from cairnwind.core.errors import BoardError
-from cairnwind.core.model import Board, Site
+from cairnwind.core.facts.model import Board, Site
+from cairnwind.core.values.errors import BoardError
 
 
 @dataclass(frozen=True, slots=True)

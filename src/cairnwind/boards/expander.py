@@ -18,10 +18,10 @@ from cairnwind.boards.link import Seen
 from cairnwind.boards.twowire import Bus, KernelBus, SimulatedBus
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
-from cairnwind.core.errors import BoardError
-from cairnwind.core.model import Board, Input
-from cairnwind.core.settings import FULL
-from cairnwind.core.trials import Trial
+from cairnwind.core.facts.model import Board, Input
+from cairnwind.core.facts.trials import Trial
+from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.settings import FULL
 
 READ_EVERY = 0.02
 """Seconds between looks at a board with inputs."""

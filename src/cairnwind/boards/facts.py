@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from fractions import Fraction
 
-from cairnwind.core.fact import fact, field
-from cairnwind.core.pwm import Timer
+from cairnwind.core.physics.pwm import Timer
+from cairnwind.core.values.fact import fact, field
 
 
 @fact

@@ -17,7 +17,7 @@ from typing import Any
 
 from cairnwind.boards import serialports
 from cairnwind.boards.modbus import IDENTITY, MAP_VERSION
-from cairnwind.core.errors import BoardError, CallerError
+from cairnwind.core.values.errors import BoardError, CallerError
 
 SHIPPED = Path(__file__).parent / "images" / "atmega1284p.hex"
 SOURCES = Path(__file__).parents[3] / "firmware"

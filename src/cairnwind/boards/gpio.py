@@ -13,7 +13,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from cairnwind.core.errors import BoardError
+from cairnwind.core.values.errors import BoardError
 
 CONSUMER = "cairnwind"
 MOST_LINES = 64

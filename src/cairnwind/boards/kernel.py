@@ -23,10 +23,10 @@ from cairnwind.boards.link import Seen
 from cairnwind.boards.sysfs import Converter, PwmChannel
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
-from cairnwind.core.errors import BoardError
-from cairnwind.core.model import Board, Output
-from cairnwind.core.settings import FULL
-from cairnwind.core.trials import Trial
+from cairnwind.core.facts.model import Board, Output
+from cairnwind.core.facts.trials import Trial
+from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.settings import FULL
 
 BEAT = 0.25
 """Seconds between messages to the guard."""

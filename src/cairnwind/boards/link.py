@@ -12,10 +12,10 @@ from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NamedTuple, Protocol
 
-from cairnwind.core.claims import Instant
-from cairnwind.core.events import Drive, Event
-from cairnwind.core.model import Input, Output
-from cairnwind.core.trials import Trial
+from cairnwind.core.facts.claims import Instant
+from cairnwind.core.facts.events import Drive, Event
+from cairnwind.core.facts.model import Input, Output
+from cairnwind.core.facts.trials import Trial
 
 Report = Callable[[Event], None]
 Clock = Callable[[], Instant]

@@ -14,7 +14,7 @@ from collections.abc import Callable
 from typing import Any, ClassVar
 
 from cairnwind.boards.facts import Broker
-from cairnwind.core.errors import BoardError
+from cairnwind.core.values.errors import BoardError
 
 Take = Callable[[str, bytes], None]
 KEEP_ALIVE = 5

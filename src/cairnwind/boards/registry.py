@@ -6,8 +6,8 @@ from collections.abc import Callable
 from typing import Any
 
 from cairnwind.boards.link import Link
-from cairnwind.core.fact import replace
-from cairnwind.core.model import Board, Site
+from cairnwind.core.facts.model import Board, Site
+from cairnwind.core.values.fact import replace
 
 
 def make(board: Board, site: Any = None, secret: Callable[[str], str] | None = None) -> Link:

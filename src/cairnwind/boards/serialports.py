@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, ClassVar
 
-from cairnwind.core.errors import BoardError
+from cairnwind.core.values.errors import BoardError
 
 
 def known() -> list[str]:

@@ -14,10 +14,10 @@ from typing import Any
 
 from cairnwind.boards import wire
 from cairnwind.boards.link import Clock, Fresh, Report, Seen, Traffic
-from cairnwind.core import events as ev
-from cairnwind.core.model import Board, Input, Output
-from cairnwind.core.settings import FULL, Setting
-from cairnwind.core.trials import Trial
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.model import Board, Input, Output
+from cairnwind.core.facts.trials import Trial
+from cairnwind.core.values.settings import FULL, Setting
 
 COUNTS, FULL_SCALE = 4095, 3.3
 """Of its analogue lines: counts and volts at full scale."""

@@ -20,9 +20,9 @@ from typing import Protocol
 
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
-from cairnwind.core.errors import BoardError
-from cairnwind.core.model import Board
-from cairnwind.core.settings import FULL
+from cairnwind.core.facts.model import Board
+from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.settings import FULL
 
 SPEED = 2_400_000
 """Hertz of the SPI clock: three bits for one of the strip's."""

@@ -8,8 +8,8 @@ import time
 from pathlib import Path
 
 from cairnwind.boards.gpio import trouble
-from cairnwind.core.errors import BoardError
-from cairnwind.core.settings import FULL
+from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.settings import FULL
 
 PWM = Path("/sys/class/pwm")
 IIO = Path("/sys/bus/iio/devices")

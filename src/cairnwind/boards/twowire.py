@@ -13,7 +13,7 @@ from typing import Protocol
 
 from cairnwind.boards import gpio
 from cairnwind.boards.facts import Chip
-from cairnwind.core.errors import BoardError
+from cairnwind.core.values.errors import BoardError
 
 I2C_SLAVE, I2C_SMBUS = 0x0703, 0x0720
 WRITE, READ = 0, 1

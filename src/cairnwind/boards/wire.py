@@ -11,9 +11,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import NamedTuple
 
-from cairnwind.core.light import STRAIGHT
-from cairnwind.core.model import Input, Output
-from cairnwind.core.settings import FULL, Level, Setting
+from cairnwind.core.facts.model import Input, Output
+from cairnwind.core.physics.light import STRAIGHT
+from cairnwind.core.values.settings import FULL, Level, Setting
 
 
 class Put(NamedTuple):

@@ -24,11 +24,11 @@ from typing import Any
 from cairnwind.boards import wire
 from cairnwind.boards.link import Clock, Fresh, Report, Seen, Traffic
 from cairnwind.boards.wire import Put
-from cairnwind.core import events as ev
-from cairnwind.core.errors import BoardError
-from cairnwind.core.model import Board, Input, Output
-from cairnwind.core.settings import Setting
-from cairnwind.core.trials import Trial
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.model import Board, Input, Output
+from cairnwind.core.facts.trials import Trial
+from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.settings import Setting
 
 log = logging.getLogger("cairnwind.links")
 AGAIN_FIRST, AGAIN_LONGEST = 0.1, 2.0

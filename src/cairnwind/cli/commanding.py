@@ -7,7 +7,7 @@ import sys
 import click
 
 from cairnwind.cli.main import an_output, as_json, main, report, site_of
-from cairnwind.core.errors import Trouble
+from cairnwind.core.values.errors import Trouble
 
 
 @main.command(context_settings={"ignore_unknown_options": True})

@@ -14,7 +14,7 @@ import click
 
 from cairnwind.cli import exits
 from cairnwind.cli.main import as_json, main, names_of, site_of
-from cairnwind.core.errors import CallerError, Trouble
+from cairnwind.core.values.errors import CallerError, Trouble
 
 if TYPE_CHECKING:
     from cairnwind.client import Site
@@ -90,7 +90,7 @@ def try_(
     On the pin of an output with PWM, pwm tries another frequency and duty live.
     """
     from cairnwind.cli import show, show_pins
-    from cairnwind.core.quantities import NS, duration
+    from cairnwind.core.values.quantities import NS, duration
 
     asked = _how(mode, how)
     site = site_of(ctx)
@@ -160,7 +160,7 @@ def identify(
 ) -> None:
     """Blink output NAME, or each output of board NAME in turn; without a name, tell which input just changed."""
     from cairnwind.cli import show
-    from cairnwind.core.quantities import NS, duration
+    from cairnwind.core.values.quantities import NS, duration
 
     site = site_of(ctx)
     pause, stay = duration(step) / NS, duration(dwell) / NS

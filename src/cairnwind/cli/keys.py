@@ -12,7 +12,7 @@ import click
 from rich.table import Table
 
 from cairnwind.cli.main import as_json, main, names_of, site_of
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values.errors import CallerError
 
 ROLES = ("watch", "operate", "keep")
 

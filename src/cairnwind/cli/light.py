@@ -15,8 +15,8 @@ from rich.text import Text
 
 from cairnwind.cli import draw, exits, show
 from cairnwind.cli.main import an_output, as_json, main, names_of, report, site_of
-from cairnwind.core.errors import CallerError
-from cairnwind.core.quantities import NS, duration
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import NS, duration
 
 KINDS = ("blink", "breathe", "ramp", "chase", "sequence", "candle")
 ROWS = 8
@@ -222,7 +222,8 @@ def play(
 
         notes = read(midi, track=track, rule=voice)
         if text:
-            from cairnwind.core import pitch, sound
+            from cairnwind.core.physics import sound
+            from cairnwind.core.values import pitch
 
             heard = [
                 (pitch.nearest(round(hertz * 1000)) if hertz else 0, round(seconds * NS))
@@ -276,7 +277,7 @@ def _follow_sweep(site: Any, output: str, ends: tuple[str, str], seconds: float)
 
 
 def _wav(ctx: click.Context, form: dict[str, Any], path: str, as_json: bool) -> None:
-    from cairnwind.core import sound
+    from cairnwind.core.physics import sound
 
     try:
         made = sound.make(form)
@@ -367,7 +368,7 @@ def fit(
     cairnwind fit --timer small-board --registers 8 4544 2272
     """
     from cairnwind.boards import timers
-    from cairnwind.core import pwm
+    from cairnwind.core.physics import pwm
     from cairnwind.service.fits import fit_form, fit_row, timer_form
 
     if timer is None:

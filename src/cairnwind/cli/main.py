@@ -14,7 +14,7 @@ import click
 
 from cairnwind import __version__
 from cairnwind.cli import exits
-from cairnwind.core.errors import Trouble
+from cairnwind.core.values.errors import Trouble
 
 if TYPE_CHECKING:
     from cairnwind.client import Outcome, Site

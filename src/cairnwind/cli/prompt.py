@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 import click
 
 from cairnwind.cli.main import as_json, complain, main, site_of
-from cairnwind.core.errors import BoardError, CallerError, Trouble
+from cairnwind.core.values.errors import BoardError, CallerError, Trouble
 
 if TYPE_CHECKING:
     from prompt_toolkit.completion import Completion

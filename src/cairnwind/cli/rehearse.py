@@ -13,15 +13,15 @@ from zoneinfo import ZoneInfo
 import click
 
 from cairnwind.cli.main import as_json, main, site_of
-from cairnwind.core.errors import CallerError
-from cairnwind.core.quantities import NS, duration
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import NS, duration
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from cairnwind.core.model import Site
-    from cairnwind.core.plan import Schedule, Span
-    from cairnwind.core.rehearsal import Put, Rehearsed, World
+    from cairnwind.core.explain.rehearsal import Put, Rehearsed, World
+    from cairnwind.core.facts.model import Site
+    from cairnwind.core.facts.plan import Schedule, Span
 
 LONG = 20 * 86400 * NS
 """Rehearsals of more than this show how far they are."""
@@ -66,7 +66,7 @@ def rehearse(
     collides. Nothing real is switched.
     """
     from cairnwind.cli import show
-    from cairnwind.core.rehearsal import differences
+    from cairnwind.core.explain.rehearsal import differences
     from cairnwind.service import rehearsals
 
     site, kit = _subject(ctx, site_file)
@@ -110,7 +110,7 @@ def _subject(ctx: click.Context, site_file: str | None) -> tuple[Site, dict[str,
 
 def _plan(site: Site, kit: dict[str, Any] | None) -> list[tuple[Schedule, Span | None]]:
     """The plan of a site file, with what the service adds to it."""
-    from cairnwind.core import schedules
+    from cairnwind.core.language import schedules
     from cairnwind.site.plans import read_plan
 
     planned = read_plan(site)
@@ -149,7 +149,7 @@ def _period(begins: str | None, ends: str | None, lasting: str | None, zone: Zon
 def _inputs(
     ctx: click.Context, source: str | None, site: Site, begin: int, end: int
 ) -> tuple[Iterable[tuple[int, Put]], World | None]:
-    from cairnwind.core import replay
+    from cairnwind.core.explain import replay
 
     if source is None:
         return (), None
@@ -211,7 +211,7 @@ def _go(
     happenings: Iterable[tuple[int, Put]],
     world: World | None,
 ) -> Rehearsed:
-    from cairnwind.core.rehearsal import Rehearsal
+    from cairnwind.core.explain.rehearsal import Rehearsal
     from cairnwind.site.plans import read_plan
     from cairnwind.site.rules import read_rules
 

@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from cairnwind.core.now import ACCEPT_CLOCK
+from cairnwind.core.facts.now import ACCEPT_CLOCK
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -19,7 +19,7 @@ STATE_STYLE = {
     "confirmed": "", "driving": "cyan", "running": "cyan", "waiting": "yellow", "retrying": "yellow", "blocked": "yellow",
     "unreachable": "red", "fault": "red",
 }  # fmt: skip
-"""A style for each of `cairnwind.core.now.STATES`."""
+"""A style for each of `cairnwind.core.facts.now.STATES`."""
 
 
 def console() -> Console:

@@ -7,10 +7,10 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from cairnwind.core.errors import CallerError
-from cairnwind.core.model import Site
-from cairnwind.core.quantities import NS
-from cairnwind.core.rehearsal import Bar, Rehearsed
+from cairnwind.core.explain.rehearsal import Bar, Rehearsed
+from cairnwind.core.facts.model import Site
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import NS
 
 INK, FAINT, EDGE = "#2b2722", "#ece7df", "#b9afa1"
 LANES = {"plan": "#2f7d8c", "person": "#c4713b", "reflex": "#7a6a9b", "rest": "#8c8c84"}

@@ -19,7 +19,7 @@ from rich.text import Text
 
 from cairnwind.cli import draw, show
 from cairnwind.client import Site
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values.errors import CallerError
 
 EVERY = 0.25
 

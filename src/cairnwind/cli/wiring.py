@@ -10,10 +10,10 @@ import click
 
 from cairnwind.cli import show
 from cairnwind.cli.main import as_json, main
-from cairnwind.core import wiring
-from cairnwind.core.errors import CallerError
-from cairnwind.core.quantities import parse
-from cairnwind.core.wiring import Said
+from cairnwind.core.physics import wiring
+from cairnwind.core.physics.wiring import Said
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import parse
 
 
 class Quantity(click.ParamType[Fraction]):

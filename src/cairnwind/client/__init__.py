@@ -11,6 +11,6 @@ for change in site.changes():
 from cairnwind.client.answers import Change, Outcome
 from cairnwind.client.hold import Hold
 from cairnwind.client.site import Site
-from cairnwind.core.errors import BoardError, CallerError, Trouble
+from cairnwind.core.values.errors import BoardError, CallerError, Trouble
 
 __all__ = ["BoardError", "CallerError", "Change", "Hold", "Outcome", "Site", "Trouble"]

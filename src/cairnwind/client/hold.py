@@ -7,7 +7,7 @@ from types import TracebackType
 
 from cairnwind.client.answers import Outcome, outcome_of
 from cairnwind.client.wire import Wire
-from cairnwind.core.errors import CallerError, Trouble
+from cairnwind.core.values.errors import CallerError, Trouble
 
 RENEWALS = 3
 """How often a hold is renewed within its lease."""
@@ -41,7 +41,7 @@ class Hold:
             if form["claim"] is None:  # a later off has overtaken it
                 raise CallerError("no-claim", f"{form['output']}: {form['reason']}.", "Hold it again.")
         self._claims = [form["claim"]["id"] for form in found]
-        from cairnwind.core.quantities import NS, duration
+        from cairnwind.core.values.quantities import NS, duration
 
         pause = duration(self._lease) / NS / RENEWALS
         self._thread = threading.Thread(

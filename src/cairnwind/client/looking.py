@@ -7,7 +7,7 @@ from typing import Any
 from urllib.parse import quote
 
 from cairnwind.client.wire import Wire
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values.errors import CallerError
 
 
 class Looking(Wire):

@@ -12,8 +12,8 @@ import io
 import itertools
 from pathlib import Path
 
-from cairnwind.core import pitch
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values import pitch
+from cairnwind.core.values.errors import CallerError
 
 MOST_BYTES = 1 << 20
 MOST_EVENTS = 100_000

@@ -14,7 +14,7 @@ from requests.adapters import HTTPAdapter
 
 from cairnwind import __version__
 from cairnwind.client.answers import Change
-from cairnwind.core.errors import BoardError, CallerError, Trouble
+from cairnwind.core.values.errors import BoardError, CallerError, Trouble
 from cairnwind.folder import Folder, running
 
 API = "/api/v1"

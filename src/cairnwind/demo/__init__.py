@@ -5,8 +5,8 @@ from __future__ import annotations
 import tempfile
 from pathlib import Path
 
-from cairnwind.core.fact import replace
-from cairnwind.core.model import Site
+from cairnwind.core.facts.model import Site
+from cairnwind.core.values.fact import replace
 from cairnwind.demo.serialboard import SerialBoard
 from cairnwind.site import read_site
 

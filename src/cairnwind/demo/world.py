@@ -11,11 +11,11 @@ from zoneinfo import ZoneInfo
 from cairnwind.boards.link import Link
 from cairnwind.boards.simulated import SimulatedLink
 from cairnwind.boards.wire import from_pins
-from cairnwind.core import events as ev
-from cairnwind.core.model import Input, Site
-from cairnwind.core.quantities import NS
-from cairnwind.core.rehearsal import Put
-from cairnwind.core.settings import Level, Setting
+from cairnwind.core.explain.rehearsal import Put
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.model import Input, Site
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import Level, Setting
 from cairnwind.demo.nature import Nature
 from cairnwind.demo.serialboard import SerialBoard
 

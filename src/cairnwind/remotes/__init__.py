@@ -9,7 +9,7 @@ from cairnwind.remotes.progress import Progress
 from cairnwind.site import remotes as facts
 
 if TYPE_CHECKING:
-    from cairnwind.core.model import Site
+    from cairnwind.core.facts.model import Site
     from cairnwind.folder import Folder
     from cairnwind.remotes.desk import Desk
     from cairnwind.remotes.remote import Remote

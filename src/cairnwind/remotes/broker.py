@@ -21,7 +21,7 @@ import orjson
 
 from cairnwind.boards.facts import Broker
 from cairnwind.boards.mqtt import Connection, slug
-from cairnwind.core.errors import BoardError, CallerError
+from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.remotes.desk import Desk
 from cairnwind.remotes.outward import ANSWER_WITHIN, Attempt, Outward, kind_of
 from cairnwind.remotes.progress import Progress
@@ -425,6 +425,6 @@ def _refusal(error: CallerError) -> dict[str, Any]:
 
 
 def _with_authority(broker: Broker, path: str) -> Broker:
-    from cairnwind.core.fact import replace
+    from cairnwind.core.values.fact import replace
 
     return replace(broker, authority=path)

@@ -11,9 +11,9 @@ import queue
 from collections.abc import Callable
 from typing import Any, Protocol
 
-from cairnwind.core.claims import PERSON, Rank, Source
-from cairnwind.core.model import Site
-from cairnwind.core.now import OutputNow
+from cairnwind.core.facts.claims import PERSON, Rank, Source
+from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.now import OutputNow
 
 Told = Callable[[dict[str, Any]], None]
 ANSWER_WITHIN = 30.0

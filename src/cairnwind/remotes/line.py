@@ -18,8 +18,8 @@ import orjson
 import serial
 
 from cairnwind.boards.serialports import find
-from cairnwind.core.errors import CallerError, Trouble, unknown
-from cairnwind.core.quantities import duration
+from cairnwind.core.values.errors import CallerError, Trouble, unknown
+from cairnwind.core.values.quantities import duration
 from cairnwind.remotes.desk import Desk, wait_for
 from cairnwind.remotes.remote import MapRow, Remote, log
 from cairnwind.site import remotes as facts

@@ -30,10 +30,10 @@ import threading
 from collections.abc import Callable, Iterable
 from typing import Any
 
-from cairnwind.core.claims import PERSON, Rank, Source
-from cairnwind.core.errors import CallerError
-from cairnwind.core.model import Output
-from cairnwind.core.settings import Colour, Drive, Level, Setting, Tone
+from cairnwind.core.facts.claims import PERSON, Rank, Source
+from cairnwind.core.facts.model import Output
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.settings import Colour, Drive, Level, Setting, Tone
 from cairnwind.remotes.desk import Desk, wait_for
 from cairnwind.remotes.remote import MapRow, Remote
 from cairnwind.site import remotes as facts

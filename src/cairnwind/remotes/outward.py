@@ -29,8 +29,8 @@ import orjson
 import requests
 
 from cairnwind import __version__
-from cairnwind.core.errors import CallerError
-from cairnwind.core.quantities import NS
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import NS
 from cairnwind.remotes.desk import Desk
 from cairnwind.remotes.progress import Progress
 from cairnwind.remotes.remote import Remote

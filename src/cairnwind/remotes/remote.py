@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable
 from typing import Any, NamedTuple
 
 from cairnwind.boards.link import Traffic
-from cairnwind.core.claims import Source
+from cairnwind.core.facts.claims import Source
 from cairnwind.remotes.desk import Desk
 
 log = logging.getLogger("cairnwind.remotes")

@@ -17,8 +17,8 @@ from pythonosc.osc_message import OscMessage
 from pythonosc.osc_message_builder import OscMessageBuilder
 from pythonosc.osc_packet import OscPacket
 
-from cairnwind.core.claims import Source
-from cairnwind.core.errors import CallerError
+from cairnwind.core.facts.claims import Source
+from cairnwind.core.values.errors import CallerError
 from cairnwind.remotes.address import near
 from cairnwind.remotes.desk import Desk
 from cairnwind.remotes.remote import MapRow, Remote

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Collection
 from typing import Any
 
-from cairnwind.core.model import Output, Site
+from cairnwind.core.facts.model import Output, Site
 
 V1 = "/api/v1"
 

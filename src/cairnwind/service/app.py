@@ -14,13 +14,13 @@ from flask import Flask, Response, request, send_from_directory
 from werkzeug.exceptions import HTTPException
 
 from cairnwind import __version__
-from cairnwind.core import events as ev
-from cairnwind.core.agenda import WORST
-from cairnwind.core.claims import PERSON, Claim
-from cairnwind.core.errors import CallerError, Trouble, unknown
-from cairnwind.core.model import Output
-from cairnwind.core.past import Row, why_then
-from cairnwind.core.why import if_wanted, why, with_clock
+from cairnwind.core.engine.agenda import WORST
+from cairnwind.core.explain.past import Row, why_then
+from cairnwind.core.explain.why import if_wanted, why, with_clock
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import PERSON, Claim
+from cairnwind.core.facts.model import Output
+from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.remotes.remote import Remote
 from cairnwind.service import shapes, wishes
 from cairnwind.service.asked import CALLER, answer, caller, caller_key, json_body, need, text, waits, whole

@@ -7,10 +7,10 @@ from typing import Any
 import orjson
 from flask import Response, request
 
-from cairnwind.core.claims import Source
-from cairnwind.core.errors import CallerError, unknown
-from cairnwind.core.quantities import NS, duration
-from cairnwind.core.rights import Key
+from cairnwind.core.facts.claims import Source
+from cairnwind.core.language.rights import Key
+from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.quantities import NS, duration
 from cairnwind.service import shapes
 
 CALLER = "cairnwind.caller"

@@ -10,13 +10,13 @@ from flask import Response
 
 from cairnwind.boards import wire
 from cairnwind.boards.link import Link
-from cairnwind.core import events as ev
-from cairnwind.core.claims import Rank, lease
-from cairnwind.core.errors import CallerError, unknown
-from cairnwind.core.model import Board, Input, Output
-from cairnwind.core.quantities import duration, parse
-from cairnwind.core.settings import FULL, Level, level
-from cairnwind.core.trials import MODES, PULLS, owner
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Rank, lease
+from cairnwind.core.facts.model import Board, Input, Output
+from cairnwind.core.facts.trials import MODES, PULLS, owner
+from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.quantities import duration, parse
+from cairnwind.core.values.settings import FULL, Level, level
 from cairnwind.service import pinout, shapes
 from cairnwind.service.asked import answer, caller, caller_key, json_body, whole
 from cairnwind.service.desk import Desk

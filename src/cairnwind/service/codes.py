@@ -15,8 +15,8 @@ from zoneinfo import ZoneInfo
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 
-from cairnwind.core import hours
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values import hours
+from cairnwind.core.values.errors import CallerError
 from cairnwind.store.reader import Code, Reader
 from cairnwind.store.writer import Writer, form
 

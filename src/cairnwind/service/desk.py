@@ -14,17 +14,17 @@ from typing import Any, NoReturn
 
 import orjson
 
-from cairnwind.core import events as ev
-from cairnwind.core.agenda import WORST
-from cairnwind.core.claims import PERSON, Lifetime, Rank, Source, lease
-from cairnwind.core.errors import BoardError, CallerError, Trouble, unknown
-from cairnwind.core.interlocks import Trip
-from cairnwind.core.model import Output
-from cairnwind.core.quantities import NS
-from cairnwind.core.reflexes import Reflex
-from cairnwind.core.rights import ANYBODY, Key, lacks, needed
-from cairnwind.core.stick import mix
-from cairnwind.core.trials import owner
+from cairnwind.core.engine.agenda import WORST
+from cairnwind.core.engine.reflexes import Reflex
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import PERSON, Lifetime, Rank, Source, lease
+from cairnwind.core.facts.interlocks import Trip
+from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.trials import owner
+from cairnwind.core.language.rights import ANYBODY, Key, lacks, needed
+from cairnwind.core.physics.stick import mix
+from cairnwind.core.values.errors import BoardError, CallerError, Trouble, unknown
+from cairnwind.core.values.quantities import NS
 from cairnwind.service import shapes, wishes
 from cairnwind.service.first import clock
 from cairnwind.service.keys import FIRST, Keys

@@ -8,10 +8,10 @@ from collections.abc import Iterable
 
 from flask import Request, Response, request
 
-from cairnwind.core.claims import Source
-from cairnwind.core.errors import CallerError, Trouble, unknown
-from cairnwind.core.model import LOOPBACK
-from cairnwind.core.rights import Key, lacks
+from cairnwind.core.facts.claims import Source
+from cairnwind.core.facts.model import LOOPBACK
+from cairnwind.core.language.rights import Key, lacks
+from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.service.asked import CALLER
 from cairnwind.service.calls import ANYONE, QUERIES, ROLES
 from cairnwind.service.desk import Desk

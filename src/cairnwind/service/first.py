@@ -12,10 +12,10 @@ from typing import Any
 
 from cairnwind.boards.link import Link
 from cairnwind.boards.registry import make
-from cairnwind.core import events as ev
-from cairnwind.core.claims import Instant
-from cairnwind.core.engine import Engine
-from cairnwind.core.model import Input, Site
+from cairnwind.core.engine.loop import Engine
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Instant
+from cairnwind.core.facts.model import Input, Site
 from cairnwind.service.lanes import Item, Lanes
 
 SWITCH = 0.001

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from cairnwind.core import pwm
-from cairnwind.core.errors import CallerError
-from cairnwind.core.quantities import parse
+from cairnwind.core.physics import pwm
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import parse
 
 
 def timer_form(timer: pwm.Timer) -> dict[str, Any]:

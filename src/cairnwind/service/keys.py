@@ -15,9 +15,9 @@ from collections.abc import Callable
 from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo
 
-from cairnwind.core import hours
-from cairnwind.core.errors import CallerError, unknown
-from cairnwind.core.rights import ROLES, Key
+from cairnwind.core.language.rights import ROLES, Key
+from cairnwind.core.values import hours
+from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.folder import Folder
 from cairnwind.store.reader import Reader, Session
 from cairnwind.store.writer import Writer, form

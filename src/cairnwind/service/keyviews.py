@@ -9,7 +9,7 @@ from typing import Any
 import segno
 from flask import Response, request
 
-from cairnwind.core.rights import KINDS
+from cairnwind.core.language.rights import KINDS
 from cairnwind.remotes.address import outside
 from cairnwind.service.asked import answer, caller, caller_key, json_body, need
 from cairnwind.service.desk import Desk

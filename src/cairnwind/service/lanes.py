@@ -17,9 +17,9 @@ from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from typing import Any, get_args
 
-from cairnwind.core import events as ev
-from cairnwind.core.claims import PERSON
-from cairnwind.core.course import Order
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import PERSON
+from cairnwind.core.facts.course import Order
 
 MOST_WAITING = 2000
 

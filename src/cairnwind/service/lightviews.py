@@ -9,15 +9,15 @@ from typing import Any
 from flask import Response, request
 
 from cairnwind.boards import timers
-from cairnwind.core import events as ev
-from cairnwind.core import programs
-from cairnwind.core.agenda import WORST
-from cairnwind.core.errors import CallerError, unknown
-from cairnwind.core.model import Output
-from cairnwind.core.programs import Program
-from cairnwind.core.quantities import NS
-from cairnwind.core.settings import FULL, Level
-from cairnwind.core.stick import Pad
+from cairnwind.core.engine.agenda import WORST
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.model import Output
+from cairnwind.core.physics import programs
+from cairnwind.core.physics.programs import Program
+from cairnwind.core.physics.stick import Pad
+from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import FULL, Level
 from cairnwind.service import shapes
 from cairnwind.service.asked import answer, caller, json_body
 from cairnwind.service.desk import Desk

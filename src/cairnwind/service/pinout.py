@@ -7,10 +7,10 @@ from typing import Any
 
 from cairnwind.boards import wire
 from cairnwind.boards.link import Frame, Link, Seen
-from cairnwind.core.model import Board, Position, Site
-from cairnwind.core.now import BoardNow, OutputNow
-from cairnwind.core.settings import FULL
-from cairnwind.core.trials import Trial, owner
+from cairnwind.core.facts.model import Board, Position, Site
+from cairnwind.core.facts.now import BoardNow, OutputNow
+from cairnwind.core.facts.trials import Trial, owner
+from cairnwind.core.values.settings import FULL
 from cairnwind.service.shapes import board_form, moment
 
 

@@ -10,14 +10,15 @@ from zoneinfo import ZoneInfo
 
 from flask import Response, request
 
-from cairnwind.core import events as ev
-from cairnwind.core import plan, schedules
-from cairnwind.core.claims import Claim, Rank
-from cairnwind.core.course import Course, Timer
-from cairnwind.core.errors import CallerError, Trouble, unknown
-from cairnwind.core.plan import Schedule
-from cairnwind.core.quantities import NS, duration, show_duration
-from cairnwind.core.rehearsal import Rehearsal, Rehearsed
+from cairnwind.core.explain.rehearsal import Rehearsal, Rehearsed
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts import plan
+from cairnwind.core.facts.claims import Claim, Rank
+from cairnwind.core.facts.course import Course, Timer
+from cairnwind.core.facts.plan import Schedule
+from cairnwind.core.language import schedules
+from cairnwind.core.values.errors import CallerError, Trouble, unknown
+from cairnwind.core.values.quantities import NS, duration, show_duration
 from cairnwind.remotes.address import outside
 from cairnwind.service import records, rehearsals, shapes, spoken
 from cairnwind.service.asked import answer, caller, caller_key, json_body, need, waits

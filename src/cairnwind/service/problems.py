@@ -7,7 +7,7 @@ from typing import Any
 from flask import Response
 from werkzeug.exceptions import HTTPException
 
-from cairnwind.core.errors import Trouble
+from cairnwind.core.values.errors import Trouble
 from cairnwind.service.shapes import dump
 
 STATUS = {

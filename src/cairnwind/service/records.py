@@ -15,12 +15,12 @@ from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from cairnwind.core.meter import Meter
-from cairnwind.core.model import Input, Site
-from cairnwind.core.now import InputNow, OutputNow
-from cairnwind.core.quantities import NS
-from cairnwind.core.scaling import Thermistor
-from cairnwind.core.settings import FULL, Colour, Drive, Level, Setting, Tone
+from cairnwind.core.explain.meter import Meter
+from cairnwind.core.facts.model import Input, Site
+from cairnwind.core.facts.now import InputNow, OutputNow
+from cairnwind.core.physics.scaling import Thermistor
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import FULL, Colour, Drive, Level, Setting, Tone
 from cairnwind.store.writer import Row, Writer
 
 MINUTE, HOUR, DAY = 60, 3600, 86400

@@ -9,9 +9,9 @@ from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from cairnwind.core.model import Site
-from cairnwind.core.quantities import NS
-from cairnwind.core.rehearsal import Bar, Note, Rehearsed, differences, wear
+from cairnwind.core.explain.rehearsal import Bar, Note, Rehearsed, differences, wear
+from cairnwind.core.facts.model import Site
+from cairnwind.core.values.quantities import NS
 from cairnwind.service.shapes import moment
 
 HOUR = 3600 * NS

@@ -8,7 +8,7 @@ from typing import Any
 from flask import Response, request
 
 from cairnwind import __version__
-from cairnwind.core.errors import CallerError, unknown
+from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.remotes.remote import Remote
 from cairnwind.remotes.things import description
 from cairnwind.service import calls, shapes

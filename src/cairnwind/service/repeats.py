@@ -13,7 +13,7 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values.errors import CallerError
 from cairnwind.store.reader import Reader
 
 KEEP = 24 * 3600 * 10**9

@@ -16,14 +16,14 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from cairnwind.core import events as ev
-from cairnwind.core import schedules
-from cairnwind.core.claims import Claim, Instant, Source
-from cairnwind.core.errors import BoardError, CallerError
-from cairnwind.core.fact import replace
-from cairnwind.core.plan import Schedule, Span
-from cairnwind.core.rules import changed_outputs
-from cairnwind.core.schedules import Planned
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Claim, Instant, Source
+from cairnwind.core.facts.plan import Schedule, Span
+from cairnwind.core.language import schedules
+from cairnwind.core.language.forms import changed_outputs
+from cairnwind.core.language.schedules import Planned
+from cairnwind.core.values.errors import BoardError, CallerError
+from cairnwind.core.values.fact import replace
 from cairnwind.service import shapes
 from cairnwind.service.first import TURN, Pins, clock
 from cairnwind.service.kernelclock import synchronised

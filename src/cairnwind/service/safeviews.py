@@ -7,12 +7,12 @@ from typing import Any
 
 from flask import Response
 
-from cairnwind.core import events as ev
-from cairnwind.core import rules as forms
-from cairnwind.core.conditions import Memory
-from cairnwind.core.errors import CallerError, unknown
-from cairnwind.core.interlocks import Trip
-from cairnwind.core.reflexes import Alarm, Reflex
+from cairnwind.core.engine.reflexes import Alarm, Reflex
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.conditions import Memory
+from cairnwind.core.facts.interlocks import Trip
+from cairnwind.core.language import forms as forms
+from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.service import shapes
 from cairnwind.service.asked import answer, caller, caller_key, json_body, need, text
 from cairnwind.service.codes import Codes, shown, when_of

@@ -15,8 +15,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from cairnwind.core.errors import CallerError
-from cairnwind.core.model import LOOPBACK, Site
+from cairnwind.core.facts.model import LOOPBACK, Site
+from cairnwind.core.values.errors import CallerError
 from cairnwind.folder import Folder
 from cairnwind.remotes.address import near, outside
 from cairnwind.service.first import Pins
@@ -224,7 +224,7 @@ def run(
 
 def _look_over(service: Service) -> None:
     """What the check finds in the rules that are served: a line in the log for each."""
-    from cairnwind.core.checking import check
+    from cairnwind.core.explain.checking import check
     from cairnwind.service.logs import log
 
     runtime = service.runtime
@@ -240,7 +240,7 @@ def _look_over(service: Service) -> None:
 
 def _reload(service: Service) -> None:
     """SIGHUP: the site file anew, or a line in the log that says why not; and a first key, if its file is gone."""
-    from cairnwind.core.claims import Source
+    from cairnwind.core.facts.claims import Source
     from cairnwind.service.logs import log
 
     service.keys.first(service.folder)

@@ -9,15 +9,15 @@ from zoneinfo import ZoneInfo
 
 import orjson
 
-from cairnwind.core.claims import Claim
-from cairnwind.core.events import Ended, Outcome
-from cairnwind.core.interlocks import Latched, Raised, Refusal, Stop, Tag
-from cairnwind.core.model import Board, Input, Output, Site
-from cairnwind.core.now import BoardNow, InputNow, OutputNow, SiteNow
-from cairnwind.core.programs import Program
-from cairnwind.core.quantities import NS
-from cairnwind.core.settings import FULL, Colour, Drive, Setting, Tone, brief, show
-from cairnwind.core.why import Why
+from cairnwind.core.explain.why import Why
+from cairnwind.core.facts.claims import Claim
+from cairnwind.core.facts.events import Ended, Outcome
+from cairnwind.core.facts.interlocks import Latched, Raised, Refusal, Stop, Tag
+from cairnwind.core.facts.model import Board, Input, Output, Site
+from cairnwind.core.facts.now import BoardNow, InputNow, OutputNow, SiteNow
+from cairnwind.core.physics.programs import Program
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import FULL, Colour, Drive, Setting, Tone, brief, show
 
 
 def dump(form: Any) -> bytes:

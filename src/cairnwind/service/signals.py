@@ -14,11 +14,11 @@ from bisect import bisect_left
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any, NamedTuple
 
-from cairnwind.core import events as ev
-from cairnwind.core.claims import Instant
-from cairnwind.core.light import STRAIGHT
-from cairnwind.core.model import Input, Output, Site
-from cairnwind.core.settings import Drive, Level, Setting
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Instant
+from cairnwind.core.facts.model import Input, Output, Site
+from cairnwind.core.physics.light import STRAIGHT
+from cairnwind.core.values.settings import Drive, Level, Setting
 
 KEPT = 300_000_000
 """Microseconds."""

@@ -9,10 +9,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from cairnwind.core.engine import Engine
-from cairnwind.core.fact import fact
-from cairnwind.core.model import Site
-from cairnwind.core.now import OutputNow, SiteNow
+from cairnwind.core.engine.loop import Engine
+from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.now import OutputNow, SiteNow
+from cairnwind.core.values.fact import fact
 from cairnwind.service import shapes
 from cairnwind.service.records import Records
 

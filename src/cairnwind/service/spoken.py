@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from cairnwind.core.course import Course
-from cairnwind.core.errors import Trouble
-from cairnwind.core.events import Outcome
-from cairnwind.core.model import Site
+from cairnwind.core.facts.course import Course
+from cairnwind.core.facts.events import Outcome
+from cairnwind.core.facts.model import Site
+from cairnwind.core.values.errors import Trouble
 
 MOST = 3
 """Outputs that are named one by one."""

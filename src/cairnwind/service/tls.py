@@ -20,7 +20,7 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values.errors import CallerError
 from cairnwind.folder import Folder
 from cairnwind.remotes.address import EVERYWHERE
 

@@ -15,8 +15,8 @@ from typing import Any
 from flask import Response, request
 from vcd import VCDWriter
 
-from cairnwind.core.errors import CallerError, unknown
-from cairnwind.core.quantities import duration
+from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.quantities import duration
 from cairnwind.service.asked import answer, whole
 from cairnwind.service.first import clock
 from cairnwind.service.signals import KEPT, MOST_EDGES, Signal, Signals, edges, square

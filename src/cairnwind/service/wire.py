@@ -14,7 +14,7 @@ from typing import Any, NamedTuple
 from flask import Response, request
 
 from cairnwind.boards.link import Frame, Traffic
-from cairnwind.core.claims import Source
+from cairnwind.core.facts.claims import Source
 from cairnwind.remotes.desk import Desk
 from cairnwind.remotes.remote import MapRow, Remote
 from cairnwind.service.asked import BODY, CALLER

@@ -7,9 +7,8 @@ from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from cairnwind.core import events as ev
-from cairnwind.core import programs, sound
-from cairnwind.core.claims import (
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import (
     PERSON,
     RELEASED,
     TAKEOVER,
@@ -21,11 +20,12 @@ from cairnwind.core.claims import (
     lease,
     until,
 )
-from cairnwind.core.errors import CallerError, unknown
-from cairnwind.core.model import Output, Site
-from cairnwind.core.programs import Program
-from cairnwind.core.quantities import NS, duration
-from cairnwind.core.settings import Setting
+from cairnwind.core.facts.model import Output, Site
+from cairnwind.core.physics import programs, sound
+from cairnwind.core.physics.programs import Program
+from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.quantities import NS, duration
+from cairnwind.core.values.settings import Setting
 from cairnwind.service.first import clock
 
 CLAIM = ("setting", "over", "program", "rank", "for", "until", "lease", "lasting", "when_possible")

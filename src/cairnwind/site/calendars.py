@@ -15,12 +15,13 @@ from typing import Any, NamedTuple
 
 from icalendar import Calendar, Event, vRecur
 
-from cairnwind.core import plan, schedules
-from cairnwind.core.errors import CallerError
-from cairnwind.core.moments import local, named, wall, zone
-from cairnwind.core.plan import Schedule
-from cairnwind.core.quantities import NS, show_duration
-from cairnwind.core.schedules import Planned
+from cairnwind.core.facts import plan
+from cairnwind.core.facts.plan import Schedule
+from cairnwind.core.language import schedules
+from cairnwind.core.language.schedules import Planned
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.moments import local, named, wall, zone
+from cairnwind.core.values.quantities import NS, show_duration
 
 NAME, FORM = "X-CAIRNWIND-NAME", "X-CAIRNWIND-FORM"
 BACK, AHEAD = 30 * 86400 * NS, 180 * 86400 * NS

@@ -7,9 +7,9 @@ import re
 from fractions import Fraction
 from typing import Any
 
-from cairnwind.core.errors import CallerError, nearest
-from cairnwind.core.quantities import NS, parse
-from cairnwind.core.scaling import Thermistor, by_beta
+from cairnwind.core.physics.scaling import Thermistor, by_beta
+from cairnwind.core.values.errors import CallerError, nearest
+from cairnwind.core.values.quantities import NS, parse
 
 
 def text(value: object) -> str:
@@ -52,7 +52,7 @@ def between(value: object, low: float, high: float) -> float:
 
 def zone(value: object) -> str:
     """An IANA time zone."""
-    from cairnwind.core.moments import (
+    from cairnwind.core.values.moments import (
         named,
     )  # time zones are not needed on the way to safe, where none is named
 

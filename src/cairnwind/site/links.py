@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from cairnwind.boards import facts, profiles
-from cairnwind.core.errors import CallerError
-from cairnwind.core.quantities import duration
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import duration
 from cairnwind.site import convert
 
 if TYPE_CHECKING:

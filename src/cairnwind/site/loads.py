@@ -11,13 +11,13 @@ from fractions import Fraction
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
-from cairnwind.core import pwm, sound
-from cairnwind.core.errors import CallerError, unknown
-from cairnwind.core.light import CURVES, EXPONENT, LIGHTNESS, STRAIGHT, WHOLE, Light
-from cairnwind.core.model import STEPS, Board, Input, Output, Pin, Quiet, Switch
-from cairnwind.core.quantities import duration, parse
-from cairnwind.core.shaping import Shape
-from cairnwind.core.stick import ZONES, Pad
+from cairnwind.core.facts.model import STEPS, Board, Input, Output, Pin, Quiet, Switch
+from cairnwind.core.physics import pwm, sound
+from cairnwind.core.physics.light import CURVES, EXPONENT, LIGHTNESS, STRAIGHT, WHOLE, Light
+from cairnwind.core.physics.shaping import Shape
+from cairnwind.core.physics.stick import ZONES, Pad
+from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.quantities import duration, parse
 from cairnwind.site import convert, pins
 
 if TYPE_CHECKING:

@@ -10,14 +10,15 @@ import time
 from collections.abc import Iterable
 from typing import Any
 
-from cairnwind.core import plan, schedules
-from cairnwind.core.errors import CallerError
-from cairnwind.core.model import Site
-from cairnwind.core.moments import local
-from cairnwind.core.plan import Schedule
-from cairnwind.core.quantities import NS
-from cairnwind.core.schedules import Planned
-from cairnwind.core.words import Vocabulary
+from cairnwind.core.facts import plan
+from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.plan import Schedule
+from cairnwind.core.language import schedules
+from cairnwind.core.language.schedules import Planned
+from cairnwind.core.language.words import Vocabulary
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.moments import local
+from cairnwind.core.values.quantities import NS
 from cairnwind.site.tables import Page, Table
 from cairnwind.site.trouble import Findings, SiteFileError
 

@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from cairnwind.boards import maps
 from cairnwind.boards.facts import Broker
-from cairnwind.core.errors import CallerError, unknown
-from cairnwind.core.fact import replace
-from cairnwind.core.model import LOOPBACK, Board, Input, Output, Pin, Site, Supply
-from cairnwind.core.quantities import duration, parse
-from cairnwind.core.settings import KINDS
+from cairnwind.core.facts.model import LOOPBACK, Board, Input, Output, Pin, Site, Supply
+from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.fact import replace
+from cairnwind.core.values.quantities import duration, parse
+from cairnwind.core.values.settings import KINDS
 from cairnwind.site import convert, links, loads, pins, syntax, wiring
 from cairnwind.site import remotes as ways
 from cairnwind.site.tables import Page, Table

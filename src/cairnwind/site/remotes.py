@@ -8,9 +8,9 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from cairnwind.boards.facts import Broker
-from cairnwind.core.errors import CallerError
-from cairnwind.core.fact import fact
-from cairnwind.core.quantities import duration
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.fact import fact
+from cairnwind.core.values.quantities import duration
 from cairnwind.site import convert
 from cairnwind.site.links import BAUDS
 

@@ -9,14 +9,15 @@ import time
 from collections.abc import Callable
 from typing import Any, TypeVar
 
-from cairnwind.core import checking, rules
-from cairnwind.core.checking import Found
-from cairnwind.core.errors import CallerError
-from cairnwind.core.interlocks import Excludes, Guard, Interlock, Limit
-from cairnwind.core.model import Site
-from cairnwind.core.reflexes import Rule
-from cairnwind.core.rules import Language, Rules
-from cairnwind.core.schedules import Planned
+from cairnwind.core.engine.reflexes import Rule
+from cairnwind.core.explain import checking
+from cairnwind.core.explain.checking import Found
+from cairnwind.core.facts.interlocks import Excludes, Guard, Interlock, Limit
+from cairnwind.core.facts.model import Site
+from cairnwind.core.language import forms as rules
+from cairnwind.core.language.forms import Language, Rules
+from cairnwind.core.language.schedules import Planned
+from cairnwind.core.values.errors import CallerError
 from cairnwind.site.tables import Page
 from cairnwind.site.trouble import Findings, SiteFileError
 

@@ -10,7 +10,7 @@ import re
 from collections.abc import Callable, Iterable
 from typing import Any, TypeVar
 
-from cairnwind.core.errors import CallerError, nearest
+from cairnwind.core.values.errors import CallerError, nearest
 from cairnwind.site import scan, syntax
 from cairnwind.site.trouble import Finding
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values.errors import CallerError
 
 
 @dataclass(frozen=True, slots=True, order=True)

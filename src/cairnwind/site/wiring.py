@@ -6,10 +6,10 @@ from collections.abc import Iterable, Iterator, Mapping
 from fractions import Fraction
 
 from cairnwind.boards import wire
-from cairnwind.core.errors import CallerError
-from cairnwind.core.model import Board, Input, Output, Position, Supply
-from cairnwind.core.wiring import HIGH_SHARE, bias, divider, flicker, show_ohms, switching_loss
-from cairnwind.core.wiring import suits as range_of
+from cairnwind.core.facts.model import Board, Input, Output, Position, Supply
+from cairnwind.core.physics.wiring import HIGH_SHARE, bias, divider, flicker, show_ohms, switching_loss
+from cairnwind.core.physics.wiring import suits as range_of
+from cairnwind.core.values.errors import CallerError
 
 Found = tuple[tuple[str, str, str], object, CallerError, bool]
 """Path, value, what is wrong, and whether it refuses the file (else it warns)."""

@@ -12,7 +12,7 @@ import sqlite3
 from importlib.resources import files
 from pathlib import Path
 
-from cairnwind.core.errors import CallerError
+from cairnwind.core.values.errors import CallerError
 
 APPLICATION_ID = 0x43_57_4E_44  # 'CWND'
 CHECK_UP_TO = 64 << 20

@@ -10,11 +10,11 @@ from typing import Any, NamedTuple
 
 import orjson
 
-from cairnwind.core.claims import Claim, Instant
-from cairnwind.core.course import Timer
-from cairnwind.core.events import KeepGrace, KeepPace, Start
-from cairnwind.core.history import alarm_read, claim_read, stop_read, tag_read, trip_read
-from cairnwind.core.rights import Key
+from cairnwind.core.facts.claims import Claim, Instant
+from cairnwind.core.facts.course import Timer
+from cairnwind.core.facts.events import KeepGrace, KeepPace, Start
+from cairnwind.core.facts.history import alarm_read, claim_read, stop_read, tag_read, trip_read
+from cairnwind.core.language.rights import Key
 from cairnwind.store.database import connect
 
 
@@ -129,7 +129,7 @@ class Reader:
         rows = self._all("SELECT form FROM timer ORDER BY id")
         if not rows:
             return ()
-        from cairnwind.core.schedules import timer_read
+        from cairnwind.core.language.schedules import timer_read
 
         return tuple(timer_read(orjson.loads(form)) for (form,) in rows)
 

@@ -19,8 +19,8 @@ from typing import Any
 
 import orjson
 
-from cairnwind.core import events as ev
-from cairnwind.core.history import alarm_form, claim_form, stop_form, tag_form, trip_form
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.history import alarm_form, claim_form, stop_form, tag_form, trip_form
 from cairnwind.store.database import connect
 
 STATEMENTS = {
@@ -297,7 +297,7 @@ STORED: dict[type, Callable[[Any], Row]] = {
 
 
 def _schedules() -> Any:
-    from cairnwind.core import schedules  # the calendar is not needed by those who have no plan
+    from cairnwind.core.language import schedules  # the calendar is not needed by those who have no plan
 
     return schedules
 

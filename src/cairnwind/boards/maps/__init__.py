@@ -18,9 +18,9 @@ from pathlib import Path
 from typing import Any
 
 from cairnwind.boards import timers
-from cairnwind.core.errors import CallerError, unknown
-from cairnwind.core.model import POWER_ON, HeaderMap, Position
-from cairnwind.core.quantities import parse
+from cairnwind.core.facts.model import POWER_ON, HeaderMap, Position
+from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.quantities import parse
 
 HERE = Path(__file__).parent
 FUNCTIONS = ("pwm", "analogue", "tone")

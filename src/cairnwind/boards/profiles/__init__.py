@@ -13,8 +13,8 @@ from pathlib import Path
 from typing import Any
 
 from cairnwind.boards.facts import Chip, Relays
-from cairnwind.core.errors import CallerError, unknown
-from cairnwind.core.quantities import parse
+from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.quantities import parse
 
 HERE = Path(__file__).parent
 PORT_REGISTERS = ("direction", "output", "input", "pull-up")

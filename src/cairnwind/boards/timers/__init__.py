@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
 
-from cairnwind.core.errors import CallerError, unknown
-from cairnwind.core.pwm import Timer
-from cairnwind.core.quantities import parse
+from cairnwind.core.physics.pwm import Timer
+from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.quantities import parse
 
 HERE = Path(__file__).parent
 _KEYS = {"title", "clock", "prescalers", "width", "fixed", "dual", "finer", "duty_width", "channels"}

@@ -1,0 +1,1 @@
+"""Events in, effects out."""

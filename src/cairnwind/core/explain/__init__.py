@@ -1,0 +1,1 @@
+"""What was, why it is so, and what would be: read by people."""

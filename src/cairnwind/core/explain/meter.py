@@ -1,0 +1,70 @@
+"""What an output has done: how long it was on, how often it was switched on, and the energy of its stated load."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from cairnwind.core.facts.model import Output
+from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import FULL, Setting
+
+
+class Done(NamedTuple):
+    """Nanoseconds on, times switched on, joules (0 where no load is stated)."""
+
+    on: int = 0
+    switchings: int = 0
+    joules: float = 0.0
+
+    def plus(self, other: Done) -> Done:
+        """Both together."""
+        return Done(self.on + other.on, self.switchings + other.switchings, self.joules + other.joules)
+
+
+class Meter:
+    """Adds up for one output; told whenever its setting changes, and to close a period."""
+
+    __slots__ = ("_at", "_on", "_watts", "done", "output")
+
+    def __init__(self, output: Output) -> None:
+        self.output = output
+        self.done = Done()
+        self._at: int | None = None
+        self._on = False
+        self._watts = 0.0
+
+    def see(self, wall: int, setting: Setting | None) -> None:
+        """From now on (wall nanoseconds) it is at a setting; None: nobody knows, which counts as off."""
+        self.close(wall)
+        on = setting is not None and setting.on
+        if on and not self._on:
+            self.done = self.done._replace(switchings=self.done.switchings + 1)
+        self._on = on
+        self._watts = power(self.output, setting) if on and setting is not None else 0.0
+
+    def close(self, wall: int) -> None:
+        """Count up to now."""
+        if self._at is not None and self._on and wall > self._at:
+            span = wall - self._at
+            on, switchings, joules = self.done
+            self.done = Done(on + span, switchings, joules + self._watts * span / NS)
+        self._at = wall
+
+    def take(self, wall: int) -> Done:
+        """What was done since this was last asked, up to now."""
+        self.close(wall)
+        done, self.done = self.done, Done()
+        return done
+
+
+def power(output: Output, setting: Setting) -> float:
+    """Watts at a setting: its load by the mean duty of its lines that are lit; 0 where no load is stated.
+
+    A dimmed load takes its power in proportion to its duty, which holds for LEDs and heaters and is an upper
+    bound for motors.
+    """
+    if output.load is None:
+        return 0.0
+    duties = output.duties(setting)
+    share = duties[0] if output.takes == "drive" else sum(duties) / len(duties)
+    return float(output.load) * share / FULL

@@ -1,0 +1,377 @@
+"""Schedules: spans of time in which a course is carried out, and when they begin and end.
+
+A schedule has a start (by the clock or by the sun), an end or a length, days by a recurrence rule of RFC 5545,
+days left out and days added. It is a pure function of the wall clock: `spans` gives what begins between two
+moments, and a `Walker` goes forward through them for the engine.
+
+Rules: an end that is not after its start is on the next day. Times that summer time skips or doubles are read as
+`cairnwind.core.values.moments` says; a span that has no length by that is left out, and so is a day on which the sun
+does not do what the schedule waits for.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from datetime import date, datetime, timedelta
+from typing import Any, NamedTuple
+
+from cairnwind.core.facts.course import Course
+from cairnwind.core.values.errors import CallerError, nearest
+from cairnwind.core.values.fact import fact, replace
+from cairnwind.core.values.moments import Moment, Where, local, wall
+from cairnwind.core.values.quantities import NS, show_duration
+
+DAILY = "FREQ=DAILY"
+ANCHOR = date(2024, 1, 1)
+"""A Monday: where rules are counted from that do not say when they begin."""
+WINDOW = 64
+"""Days that are looked at in one go."""
+AHEAD = 10 * 366
+"""Days after which a rule that has given nothing counts as giving nothing at all."""
+LONGEST = 366 * 86400 * NS
+FREQUENCIES = ("YEARLY", "MONTHLY", "WEEKLY", "DAILY", "HOURLY", "MINUTELY")
+_WITHIN_A_DAY = ("HOURLY", "MINUTELY")
+
+
+class Span(NamedTuple):
+    """From when to when, in nanoseconds UTC."""
+
+    start: int
+    end: int
+
+
+@fact
+class Schedule:
+    """One schedule. Dates are those of its zone."""
+
+    name: str
+    course: Course
+    start: Moment
+    where: Where
+    end: Moment | None = None
+    length: int = 0
+    """Nanoseconds, where there is no ``end``."""
+    rule: str = DAILY
+    """RFC 5545; empty: on ``first`` only."""
+    first: date | None = None
+    """Its first day; None: it has always been."""
+    without: frozenset[date] = frozenset()
+    also: frozenset[date] = frozenset()
+    origin: str = "site file"
+    """Or 'database'."""
+    enabled: bool = True
+    skipped: frozenset[int] = frozenset()
+    """Starts (wall nanoseconds) that are left out once."""
+    extra: Span | None = None
+    """A span that somebody asked for out of its turn."""
+
+    @property
+    def slot(self) -> str:
+        """The slot of its claims."""
+        return f"plan:{self.name}"
+
+
+# --- reading --------------------------------------------------------------------------------------------------
+
+
+def rule(text: object) -> str:
+    """A recurrence rule in the form that everything here takes. Raises `CallerError` (``bad-value``)."""
+    if not isinstance(text, str) or not text.strip() or len(text) > 500:
+        raise CallerError(
+            "bad-value",
+            f"{text!r} is no recurrence rule.",
+            f"Write one of RFC 5545: {DAILY}, or FREQ=WEEKLY;BYDAY=MO,FR.",
+        )
+    made = re.sub(r"\s+", "", text.upper().removeprefix("RRULE:"))
+    said = parts(made)
+    freq = said.get("FREQ", "")
+    if freq == "SECONDLY":
+        raise CallerError(
+            "bad-value",
+            f"'{text}' begins more often than every minute.",
+            "Use a phrase with 'every' in a longer span.",
+        )
+    if freq not in FREQUENCIES:
+        raise CallerError(
+            "bad-value",
+            f"'{text}' has no frequency that is known.",
+            nearest(freq, FREQUENCIES) or f"Begin it with FREQ= and one of {', '.join(FREQUENCIES)}.",
+        )
+    if said.get("COUNT", "").isdigit() and int(said["COUNT"]) > 10_000:
+        raise CallerError("bad-value", f"'{text}' counts to more than 10000.", "Give it an UNTIL instead.")
+    try:
+        if "UNTIL" in said:
+            _until(said["UNTIL"], Where("UTC"))
+        bare = ";".join(f"{key}={value}" for key, value in said.items() if key != "UNTIL")
+        _expand(bare, datetime.combine(ANCHOR, datetime.min.time()), None)
+    except (ValueError, TypeError, KeyError, OverflowError) as error:
+        raise CallerError(
+            "bad-value",
+            f"'{text}' is no recurrence rule: {error}.",
+            f"Write one of RFC 5545: {DAILY}, or FREQ=WEEKLY;BYDAY=MO,FR.",
+        ) from None
+    return made
+
+
+def sound(schedule: Schedule) -> Schedule:
+    """The schedule, if it makes sense by itself. Raises `CallerError` (``bad-value``)."""
+    if not schedule.end and not schedule.length:
+        raise CallerError(
+            "bad-value",
+            f"'{schedule.name}' has no end.",
+            "Give it 'to', or 'for', or a phrase that ends by itself.",
+        )
+    if schedule.length > LONGEST:
+        raise CallerError("bad-value", f"'{schedule.name}' lasts longer than a year.", "Make it shorter.")
+    if schedule.start.sun and any(word in schedule.rule for word in _WITHIN_A_DAY):
+        raise CallerError(
+            "bad-value",
+            f"'{schedule.name}' begins with the sun, which does that once a day.",
+            f"Use {DAILY} or a rule by weeks, months or years.",
+        )
+    if schedule.course.lead is not None:
+        raise CallerError(
+            "bad-value",
+            f"'{schedule.name}': its phrase says when to begin, and so does the schedule.",
+            "Take that out of the phrase.",
+        )
+    if any(step.stop for step in schedule.course.steps):
+        raise CallerError(
+            "bad-value",
+            f"'{schedule.name}' would stop everything.",
+            "A schedule turns things off; the all-stop is for people.",
+        )
+    if schedule.rule and not _gives(schedule.rule, schedule.first or ANCHOR) and not schedule.also:
+        raise _never(schedule)
+    soon = wall(datetime.combine(schedule.first or ANCHOR, datetime.min.time()), schedule.where.timezone) - NS
+    if next(iter(ahead(schedule, soon)), None) is None:
+        raise _never(schedule)
+    return schedule
+
+
+def _never(schedule: Schedule) -> CallerError:
+    return CallerError(
+        "bad-value",
+        f"'{schedule.name}' never begins: its rule gives no day in ten years.",
+        "See to its rule, and to the days that are left out.",
+    )
+
+
+def _gives(text: str, first: date) -> bool:
+    """Whether a rule gives anything at all.
+
+    The package looks for a rule's first day up to the year 9999, which takes minutes where there is none. The
+    calendar is the same again every 400 years, so it is asked about a year near that end.
+    """
+    found = parts(text)
+    late = first.replace(year=first.year + 7600, day=min(first.day, 28)) if first.year < 2399 else first
+    bare = ";".join(f"{key}={value}" for key, value in found.items() if key not in ("UNTIL", "COUNT"))
+    return next(iter(_expand(bare, datetime.combine(late, datetime.min.time()), None)), None) is not None
+
+
+# --- when -----------------------------------------------------------------------------------------------------
+
+
+def _expand(text: str, first: datetime, until: datetime | None) -> Any:
+    """The package's own rule, beginning at a local time, and over at another."""
+    from dateutil.rrule import rrulestr
+
+    if until is None:
+        return rrulestr(text, dtstart=first)
+    head = ";".join(part for part in text.split(";") if not part.startswith(("UNTIL=", "COUNT=")))
+    return rrulestr(f"{head};UNTIL={until:%Y%m%dT%H%M%S}", dtstart=first)
+
+
+def parts(text: str) -> dict[str, str]:
+    """The parts of a rule, by name."""
+    return dict(part.partition("=")[::2] for part in text.split(";") if part)
+
+
+def starts(schedule: Schedule, begin: date, end: date) -> list[datetime]:
+    """Local times (without a zone) at which the rule begins, from one day up to before another; rising."""
+    first_day = schedule.first or ANCHOR
+    by_clock = not schedule.start.sun
+    second = schedule.start.second if by_clock else 0
+    time = (datetime.min + timedelta(seconds=second)).time()
+    found: set[datetime] = set()
+    low, high = datetime.combine(begin, datetime.min.time()), datetime.combine(end, datetime.min.time())
+    if not schedule.rule:
+        if begin <= first_day < end:
+            found.add(datetime.combine(first_day, time))
+    elif end > first_day:
+        found.update(_by_rule(schedule.rule, datetime.combine(first_day, time), schedule.where, low, high))
+    found.update(datetime.combine(day, time) for day in schedule.also if begin <= day < end)
+    return sorted(
+        each for each in found if each.date() not in schedule.without or each.date() in schedule.also
+    )
+
+
+def _by_rule(text: str, first: datetime, where: Where, low: datetime, high: datetime) -> Iterator[datetime]:
+    """What a rule gives from ``low`` up to before ``high``, without walking there from its first day where that is possible."""
+    found = parts(text)
+    last = high - timedelta(seconds=1)
+    if "UNTIL" in found:
+        last = min(last, _until(found["UNTIL"], where))
+        text = ";".join(f"{key}={value}" for key, value in found.items() if key != "UNTIL")
+    if last < first:
+        return
+    walked = (
+        _expand(text, first, None) if "COUNT" in found else _expand(text, _nearer(found, first, low), last)
+    )
+    for each in walked:
+        if each > last:
+            return
+        if each >= low and each >= first:
+            yield each
+
+
+def _nearer(said: dict[str, str], first: datetime, low: datetime) -> datetime:
+    """A later first day that gives the same days from ``low`` on: so many whole rounds of the rule later."""
+    interval = int(said.get("INTERVAL", "1"))
+    days = {"DAILY": 1, "HOURLY": 1, "MINUTELY": 1, "WEEKLY": 7}.get(said["FREQ"], 0) * interval
+    if not days or "BYSETPOS" in said or low - first < timedelta(days=2 * days):
+        return first
+    rounds = (low - first).days // days - 1
+    return first + timedelta(days=days * rounds)
+
+
+def _until(text: str, where: Where) -> datetime:
+    """RFC 5545's UNTIL as a local time: a date lasts the day, one with Z is UTC."""
+    if len(text) == 8:
+        return datetime.strptime(text + "235959", "%Y%m%d%H%M%S")
+    read = datetime.strptime(text.rstrip("Z"), "%Y%m%dT%H%M%S")
+    if text.endswith("Z"):
+        return local(int((read - datetime(1970, 1, 1)).total_seconds()) * NS, where.timezone).replace(
+            tzinfo=None
+        )
+    return read
+
+
+def span(schedule: Schedule, begin: datetime) -> Span | None:
+    """The span that begins at a local time; None where there is none (no sunset that day, no length)."""
+    where = schedule.where
+    day = begin.date()
+    start = schedule.start.on(day, where) if schedule.start.sun else wall(begin, where.timezone)
+    if start is None:
+        return None
+    if schedule.end is None:
+        return Span(start, start + schedule.length)
+    same_clock = not schedule.start.sun and not schedule.end.sun
+    end: int | None
+    if same_clock:
+        later = schedule.end.second <= begin.hour * 3600 + begin.minute * 60 + begin.second
+        end = schedule.end.on(day + timedelta(days=int(later)), where)
+    else:
+        end = schedule.end.on(day, where)
+        if end is None or end <= start:
+            end = schedule.end.on(day + timedelta(days=1), where)
+    return Span(start, end) if end is not None and end > start else None
+
+
+def spans(schedule: Schedule, begin: int, end: int) -> Iterator[Span]:
+    """The spans that begin in [begin, end), in nanoseconds UTC, in rising order; skipped ones are left out, disabled is not asked."""
+    zone = schedule.where.timezone
+    day = local(begin, zone).date() - timedelta(days=2)
+    last = local(end, zone).date() + timedelta(days=2)
+    told = begin - 1
+    extra = schedule.extra
+    while day < last:
+        until = min(day + timedelta(days=WINDOW), last)
+        found = [
+            each for each in (span(schedule, at) for at in starts(schedule, day, until)) if each is not None
+        ]
+        for each in sorted(found):
+            if extra is not None and begin <= extra.start < end and extra.start <= each.start:
+                yield extra
+                extra = None
+            # an hour that is skipped would else begin twice
+            if told < each.start < end and each.start not in schedule.skipped:
+                told = each.start
+                yield each
+        day = until
+    if extra is not None and begin <= extra.start < end:
+        yield extra
+
+
+def ahead(schedule: Schedule, now: int, days: int = AHEAD) -> Iterator[Span]:
+    """The spans that begin after ``now``, one after the other, as far as ``days`` are looked ahead without finding one."""
+    at = now + 1
+    while True:
+        found = None
+        for size in (8, WINDOW, 366, days):
+            found = next(spans(schedule, at, at + size * 86400 * NS), None)
+            if found is not None:
+                break
+        if found is None:
+            return
+        for each in spans(schedule, at, found.start + WINDOW * 86400 * NS):
+            yield each
+            at = each.start + 1
+
+
+class Walker:
+    """Where a schedule stands, as the wall clock goes on; a clock that goes back begins anew."""
+
+    def __init__(self, schedule: Schedule) -> None:
+        self.schedule = schedule
+        self._at: int | None = None
+        self._now: Span | None = None
+        self._coming: Iterator[Span] = iter(())
+        self._next: Span | None = None
+
+    def at(self, now: int) -> tuple[Span | None, int | None]:
+        """The span that holds at ``now`` (the one that began last), and when this next changes."""
+        if not self.schedule.enabled:
+            return None, None
+        if self._at is None or now < self._at:
+            before = max(self.schedule.length, 0) + 3 * 86400 * NS
+            held = [each for each in spans(self.schedule, now - before, now + 1) if each.end > now]
+            self._now = held[-1] if held else None
+            self._coming = ahead(self.schedule, now)
+            self._next = next(self._coming, None)
+        self._at = now
+        while self._next is not None and self._next.start <= now:
+            self._now = self._next
+            self._next = next(self._coming, None)
+        if self._now is not None and self._now.end <= now:
+            self._now = None
+        due = [
+            each
+            for each in (self._now.end if self._now else None, self._next.start if self._next else None)
+            if each is not None
+        ]
+        return self._now, min(due, default=None)
+
+
+def missing(schedule: Schedule, begin: int, end: int) -> list[date]:
+    """Days on which the rule begins, and the schedule does not: the sun does not do that, or no time is left."""
+    zone = schedule.where.timezone
+    days = starts(schedule, local(begin, zone).date(), local(end, zone).date() + timedelta(days=1))
+    return [each.date() for each in days if span(schedule, each) is None]
+
+
+def overlap(one: Schedule, other: Schedule, begin: int, end: int) -> Span | None:
+    """The first time between two moments that two schedules share; None if there is none."""
+    first, second = spans(one, begin, end), spans(other, begin, end)
+    a, b = next(first, None), next(second, None)
+    while a is not None and b is not None:
+        if a.start < b.end and b.start < a.end:
+            return Span(max(a.start, b.start), min(a.end, b.end))
+        if a.end <= b.end:
+            a = next(first, None)
+        else:
+            b = next(second, None)
+    return None
+
+
+def changed(schedule: Schedule, **facts: Any) -> Schedule:
+    """The schedule with other facts."""
+    return replace(schedule, **facts)
+
+
+def told(schedule: Schedule) -> str:
+    """When it is, in words: 'sunset - 20 min to 22:30, FREQ=WEEKLY;BYDAY=TH,FR,SA'."""
+    end = f" to {schedule.end.text}" if schedule.end else f" for {show_duration(schedule.length)}"
+    days = schedule.rule or (f"on {schedule.first}" if schedule.first else "once")
+    return f"{schedule.start.text}{end}, {days}"

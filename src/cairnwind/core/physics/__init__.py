@@ -1,0 +1,1 @@
+"""Light, sound, movement and current, as pure functions."""

@@ -1,0 +1,1 @@
+"""What is allowed: one file a gate, and who shares a place with whom."""

@@ -1,0 +1,1 @@
+"""What the engine knows and remembers, as data, and what it is asked with."""

@@ -1,0 +1,109 @@
+"""Conditions that are kept an eye on: each is asked again only when something that it names has changed.
+
+A watch is known by its key, which is the kind and the name of the rule that asks, so that it is the same one after a
+reload. Where its rule grants a grace, `Watch.ceased` says since when its condition is not what it should be: it
+begins when it ceases to be that, and runs on whatever it becomes since, unknown and false alike.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from cairnwind.core.facts.conditions import Condition, Days, Dependency, Hours, Memory, Value, View
+from cairnwind.core.state.timers import Timers
+
+
+class Watch:
+    """One condition, what it was found to be last, and whom that concerns."""
+
+    __slots__ = ("again", "ceased", "condition", "good", "key", "lapse", "memory", "rule", "tell", "value")
+
+    def __init__(
+        self, key: str, condition: Condition, rule: Any, tell: Callable[[Watch, Value], None]
+    ) -> None:
+        self.key = key
+        self.condition = condition
+        self.rule = rule
+        self.memory = Memory()
+        self.value: Value = None
+        self.good: Value = None
+        """What it should be, where that is watched: True of what is needed, False of what trips."""
+        self.ceased: int | None = None
+        """Monotonic nanoseconds since which it is not ``good``; None while it is, or nobody asks."""
+        self.tell = tell
+        """Called with what it was before, when it has become something else."""
+        self.lapse: Callable[[Watch], None] | None = None
+        """Called when it has ceased to be ``good``, and when it is again."""
+        self.again: Callable[[Watch], None] | None = None
+        """Called where it was asked again and is what it was: why it is may have changed."""
+
+    def succeed(self, old: Watch) -> None:
+        """Go on where the watch of the same rule and condition was."""
+        self.memory, self.value, self.ceased = old.memory, old.value, old.ceased
+
+
+class Watches:
+    """All of them, by what they are about."""
+
+    def __init__(self) -> None:
+        self.all: dict[str, Watch] = {}
+        self.about: dict[Dependency, list[Watch]] = {}
+        self.timed: list[Watch] = []
+        """Those that ask for the time of day."""
+        self.dirty: dict[str, None] = {}
+
+    def add(self, key: str, condition: Condition, rule: Any, tell: Callable[[Watch, Value], None]) -> Watch:
+        """Keep an eye on one; it is asked at the next `look`."""
+        watch = self.all[key] = Watch(key, condition, rule, tell)
+        for each in condition.about:
+            self.about.setdefault(each, []).append(watch)
+        if any(isinstance(node, Hours | Days) for node in condition.nodes):
+            self.timed.append(watch)
+        self.dirty[key] = None
+        return watch
+
+    def mark(self, kind: str, name: str) -> None:
+        """Something has changed."""
+        for watch in self.about.get((kind, name), ()):
+            self.dirty[watch.key] = None
+
+    def mark_all(self, watches: Iterable[Watch]) -> None:
+        """These have to be asked again."""
+        self.dirty.update((watch.key, None) for watch in watches)
+
+    def look(self, view: View, mono: Timers, wall: Timers) -> bool:
+        """Ask those that have to be asked, and tell whom it concerns. False if there were none."""
+        if not self.dirty:
+            return False
+        dirty, self.dirty = self.dirty, {}
+        now = view.now.mono
+        changed: list[tuple[Watch, Value]] = []
+        lapsed: list[Watch] = []
+        for key in dirty:
+            watch = self.all[key]
+            before, watch.value = watch.value, watch.condition.look(view, watch.memory)
+            _wake(mono, watch.memory.due_mono, key)
+            _wake(wall, watch.memory.due_wall, key)
+            if watch.good is not None and (watch.value is watch.good) != (watch.ceased is None):
+                watch.ceased = None if watch.value is watch.good else now
+                lapsed.append(watch)
+            if watch.value is not before:
+                changed.append((watch, before))
+            elif watch.again is not None:
+                watch.again(watch)
+        for watch in lapsed:
+            assert watch.lapse is not None
+            watch.lapse(watch)
+        for watch, before in changed:
+            watch.tell(watch, before)
+            if watch.value and watch.condition.momentary:
+                watch.value = False  # a moment is over as soon as it was told
+        return True
+
+
+def _wake(timers: Timers, due: int | None, key: str) -> None:
+    if due is not None:
+        timers.set(due, "watch", key)
+    else:
+        timers.drop("watch", key)

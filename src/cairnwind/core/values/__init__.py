@@ -1,0 +1,1 @@
+"""What things are worth: quantities, settings, colours, pitches, times. Imports nothing else of ours."""
