@@ -12,7 +12,8 @@ from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON, TAKEOVER, Instant, Rank, Source, lease
 from cairnwind.core.facts.model import Input, Pin, Site
-from cairnwind.core.language.forms import Rules, language, make
+from cairnwind.core.language.forms import Rules, language
+from cairnwind.core.rules.kinds import make
 from cairnwind.core.values.fact import replace
 from cairnwind.core.values.settings import ON
 from cairnwind.demo import SITE_FILE

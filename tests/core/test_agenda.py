@@ -165,7 +165,7 @@ class Bench:
         self.feed(
             ev.Start(
                 self.now,
-                self.engine.sequence,
+                self.engine.state.journal.sequence,
                 tuple(self.claims.values()),
                 timers=timers,
                 schedules=known,

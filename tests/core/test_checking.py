@@ -14,6 +14,7 @@ from cairnwind.core.explain import checking
 from cairnwind.core.facts.model import Board, Input, Output, Pin, Site
 from cairnwind.core.language import forms as rules
 from cairnwind.core.language.forms import Rules
+from cairnwind.core.rules import kinds
 from cairnwind.demo import SITE_FILE
 from cairnwind.site.checked import check_site
 from tests.core.saltmarsh import SITE
@@ -152,7 +153,7 @@ def test_too_many_states_are_not_decided() -> None:
         "needs": " and ".join([*either, *(f"not (in{n} is open and in{n + 2} is open)" for n in range(16))]),
         "outputs": ["a"],
     }
-    answers = checking.check(site, Rules((rules.make(form, words),)))
+    answers = checking.check(site, Rules((kinds.make(form, words),)))
     assert {each.verdict for each in answers} == {"not decided"}
 
 
@@ -219,7 +220,7 @@ def test_a_chain_of_five_hundred_needs_is_answered_whole(also: str) -> None:
     )
     words = rules.language(site)
     needs = tuple(
-        rules.make(
+        kinds.make(
             {"name": f"n{number}", "needs": f"o{number + 1} is on{also}", "outputs": [f"o{number}"]}, words
         )
         for number in range(500)

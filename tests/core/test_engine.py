@@ -569,7 +569,7 @@ for number in range(3000):
     for effect in effects:
         if isinstance(effect, ev.Drive) and chance.random() < 0.8:
             seen.update(repr(engine.handle(ev.Confirmed(at, effect.output, effect.generation, effect.setting))).encode())
-print(seen.hexdigest(), engine.sequence)
+print(seen.hexdigest(), engine.state.journal.sequence)
 """
 
 

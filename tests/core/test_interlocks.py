@@ -10,6 +10,7 @@ import pytest
 from cairnwind.core.facts.claims import RELEASED, Rank, lasting, lease
 from cairnwind.core.facts.model import Board, Input, Output, Pin, Site
 from cairnwind.core.language import forms as rules
+from cairnwind.core.rules import kinds
 from cairnwind.core.values.quantities import NS
 from tests.invariants.plant import MS, Plant
 
@@ -50,7 +51,7 @@ def plant(
     words = rules.language(site, [form["name"] for form in forms if "trip" in form])
     return Plant(
         site,
-        tuple(rules.make(form, words) for form in forms),
+        tuple(kinds.make(form, words) for form in forms),
         Nobody(),
         lambda most: delay,
         1_795_000_000 * NS,

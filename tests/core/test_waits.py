@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 from cairnwind.core.explain.why import why
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Rank
-from cairnwind.core.language.forms import language, make
+from cairnwind.core.language.forms import language
+from cairnwind.core.rules.kinds import make
 from cairnwind.core.state.timers import Timers
 from cairnwind.core.values.fact import replace
 from cairnwind.core.values.quantities import NS
@@ -308,4 +309,4 @@ def test_twenty_thousand_claims_in_one_slot_leave_one_entry() -> None:
                 lasting(86_400 * NS + number),
             )
         )
-    assert run.engine.mono.kept < 200
+    assert run.engine.state.clocks.mono.kept < 200

@@ -14,8 +14,9 @@ from concurrent.futures import ProcessPoolExecutor
 from typing import Any
 
 from cairnwind.core.explain import checking
-from cairnwind.core.facts.interlocks import Needs, Trip
 from cairnwind.core.language.forms import Rules
+from cairnwind.core.rules.needs import Needs
+from cairnwind.core.rules.trip import Trip
 from tests.invariants import sites
 from tests.invariants.__main__ import Chance
 from tests.invariants.plant import NS, Plant

@@ -62,8 +62,7 @@ class Plant:
         self.orders: dict[str, tuple[int, ev.Drive]] = {}
         self.claims: dict[tuple[str, str], Any] = {}
         self.trips: dict[str, Any] = {}
-        self.paces: dict[str, ev.KeepPace] = {}
-        self.graces: dict[str, ev.KeepGrace] = {}
+        self.kept: dict[tuple[str, str], ev.Keep] = {}
         self.stop: Any = None
         self.tags: dict[tuple[str, str], Any] = {}
         self.sequence = 0
@@ -100,8 +99,7 @@ class Plant:
         self.tell(
             ev.Start(
                 self.now, self.sequence, tuple(self.claims.values()), self.stop, tuple(self.tags.values()),
-                interlocks=self.rules, trips=tuple(self.trips.values()), paces=tuple(self.paces.values()),
-                graces=tuple(self.graces.values()),
+                interlocks=self.rules, trips=tuple(self.trips.values()), kept=tuple(self.kept.values()),
             )
         )  # fmt: skip
 
@@ -136,12 +134,10 @@ class Plant:
                     self.trips[trip.name] = trip
                 case ev.DropTrip(name):
                     self.trips.pop(name, None)
-                case ev.KeepPace():
-                    self.paces[effect.output] = effect
-                case ev.KeepGrace():
-                    self.graces[effect.name] = effect
-                case ev.DropGrace(name):
-                    self.graces.pop(name, None)
+                case ev.Keep(gate, key):
+                    self.kept[gate, key] = effect
+                    if effect.data is None:
+                        del self.kept[gate, key]
                 case ev.KeepStop(stop):
                     self.stop = stop
                     self.onlooker.stopped(self.mono, stop is not None)

@@ -11,6 +11,7 @@ from typing import Any
 
 from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
+from cairnwind.core.state.turn import Turn
 
 
 class Unsettled(AssertionError):
@@ -20,13 +21,16 @@ class Unsettled(AssertionError):
 def _picture(engine: Engine) -> dict[str, tuple[Any, ...]]:
     """What is decided of each output; the words for it may be older than the decision."""
     return {
-        name: (s.wanted, s.allowed, s.pending, s.generation, s.confirmed, s.granted, s.claims)
-        for name, s in engine._standings.items()
-    }
+        name: (
+            s.motion.wanted, s.gating.allowed, s.drive.pending, s.drive.generation, s.drive.confirmed, s.gating.granted,
+            s.claims.all,
+        )
+        for name, s in engine.state.outputs.items()
+    }  # fmt: skip
 
 
 def _reasons(engine: Engine) -> list[str]:
-    return [s.refusal.reason for s in engine._standings.values() if s.refusal is not None]
+    return [s.gating.refusal.reason for s in engine.state.outputs.values() if s.gating.refusal is not None]
 
 
 def check(engine: Engine) -> list[Any]:
@@ -34,26 +38,25 @@ def check(engine: Engine) -> list[Any]:
 
     Returns what the engine did on being asked, where rules contradict themselves and never come to rest.
     """
-    if engine.keeper.starting:
+    state = engine.state
+    if state.in_force.starting:
         return []
     before = _picture(engine)
-    for name, s in engine._standings.items():
-        if s.refusal is not None and s.allowed != s.output.safe:
-            raise Unsettled(f"{name} is refused ({s.refusal.reason}) and allowed {s.allowed}")
-    engine._drives, engine._effects, engine._asked, engine._glided = [], [], [], False
-    engine._touched = dict.fromkeys(engine._standings)
-    watches = engine.safety.watches
+    for name, s in state.outputs.items():
+        if s.gating.refusal is not None and s.gating.allowed != s.output.safe:
+            raise Unsettled(f"{name} is refused ({s.gating.refusal.reason}) and allowed {s.gating.allowed}")
+    turn = Turn(state, state.clocks.now)
+    turn.touch_all(state.outputs)
+    watches = engine.gates.watches
     watches.mark_all(watches.all.values())
-    engine._decide()
+    engine._deciding.decide(turn)
     after = _picture(engine)
+    did = [*turn.drives, *turn.effects]
     if any(reason.endswith("between two starts") for reason in _reasons(engine)):
-        return [
-            *engine._drives,
-            *engine._effects,
-        ]  # another has started since they were asked; they are asked again when their own time has come
+        return did  # another has started since they were asked; they are asked again when their own time has come
     for name, was in before.items():
-        if engine._round:
-            return [*engine._drives, *engine._effects]
+        if engine.gates.rounds:
+            return did
         if was != after[name]:
             differs = [
                 f"{one} → {other}" for one, other in zip(was, after[name], strict=True) if one != other
@@ -61,8 +64,8 @@ def check(engine: Engine) -> list[Any]:
             raise Unsettled(f"{name} was not at rest: {'; '.join(differs)}")
     moved = [
         effect
-        for effect in (*engine._drives, *engine._effects)
-        if not isinstance(effect, ev.Changed | ev.KeepPace) and getattr(effect, "kind", "") != "gate"
+        for effect in did
+        if not isinstance(effect, ev.Changed | ev.Keep) and getattr(effect, "kind", "") != "gate"
     ]
     if moved:
         raise Unsettled(f"asked again, the engine did more: {moved[0]}")

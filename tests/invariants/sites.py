@@ -13,6 +13,7 @@ from cairnwind.core.facts.claims import Lifetime, Rank, lasting, lease
 from cairnwind.core.facts.interlocks import Interlock
 from cairnwind.core.facts.model import Board, Input, Output, Pin, Site
 from cairnwind.core.language import forms as rules
+from cairnwind.core.rules import kinds
 from cairnwind.core.values.quantities import NS
 from tests.invariants.oracle import Ask, Oracle, Rule
 from tests.invariants.plant import MS, Plant
@@ -52,7 +53,7 @@ def site_and_rules(
         forms.append(form)
         known.append(rule)
     language = rules.language(site, [form["name"] for form in forms if "trip" in form])
-    return site, tuple(rules.make(form, language) for form in forms), tuple(known)
+    return site, tuple(kinds.make(form, language) for form in forms), tuple(known)
 
 
 def _rule(draw: Draw, name: str, outputs: list[str], inputs: list[str]) -> tuple[dict[str, Any], Rule]:

@@ -118,8 +118,8 @@ def test_a_disk_that_hangs_is_noticed_and_holds_up_no_stop(
 def one_wrong_second(running: Running) -> None:
     """A row of the year 2029, as a clock that was wrong for a moment leaves it."""
     wall = time.time_ns() + 3 * 365 * 86_400 * 10**9
-    number = running.service.runtime.engine.sequence
-    running.service.runtime.engine.sequence += 1
+    number = running.service.runtime.engine.state.journal.sequence
+    running.service.runtime.engine.state.journal.sequence += 1
     running.service.runtime.writer.put_and_wait(
         [("journal", (number + 1, wall, "change", "vent", "vent is off", "", "", "{}"))]
     )

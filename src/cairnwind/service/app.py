@@ -14,7 +14,7 @@ from flask import Flask, Response, request, send_from_directory
 from werkzeug.exceptions import HTTPException
 
 from cairnwind import __version__
-from cairnwind.core.engine.agenda import WORST
+from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
 from cairnwind.core.explain.past import Row, why_then
 from cairnwind.core.explain.why import if_wanted, why, with_clock
 from cairnwind.core.facts import events as ev
@@ -146,7 +146,7 @@ class _Api:
         reasons = why(now, clocks)
         behind = self.runtime.publisher.current.site_now.clock
         if behind and any(
-            name in each.course.outputs for each in list(self.runtime.engine.agenda.schedules.values())
+            name in each.course.outputs for each in list(self.runtime.engine.planning.schedules.values())
         ):
             reasons = with_clock(reasons, behind)
         if not (now.leader is not None and now.leader.setting.on) and output.takes == "level":
@@ -292,7 +292,7 @@ class _Api:
             return problem(
                 "no-claim", f"There is no claim {ended}; it may have ended.", "Make a new one.", outcome="refused", outcomes=forms, ended=gone
             )  # fmt: skip
-        worst = min((form["outcome"] for form in forms), key=WORST.index)
+        worst = min((form["outcome"] for form in forms), key=OUTCOMES_WORST_FIRST.index)
         if worst in OF_OUTCOME:
             first = next(form for form in forms if form["outcome"] == worst)
             return problem(

@@ -14,15 +14,15 @@ from typing import Any, NoReturn
 
 import orjson
 
-from cairnwind.core.engine.agenda import WORST
-from cairnwind.core.engine.reflexes import Reflex
+from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON, Lifetime, Rank, Source, lease
-from cairnwind.core.facts.interlocks import Trip
 from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.reflexes import Reflex
 from cairnwind.core.facts.trials import owner
 from cairnwind.core.language.rights import ANYBODY, Key, lacks, needed
 from cairnwind.core.physics.stick import mix
+from cairnwind.core.rules.trip import Trip
 from cairnwind.core.values.errors import BoardError, CallerError, Trouble, unknown
 from cairnwind.core.values.quantities import NS
 from cairnwind.service import shapes, wishes
@@ -132,22 +132,22 @@ class Desk:
     def _concerned(self, command: Any) -> Iterable[str]:
         """The outputs that a command concerns; an empty name for what belongs to none."""
         runtime = self.runtime
-        agenda = runtime.engine.agenda
+        engine = runtime.engine
         match command:
             case ev.Do():
                 return self._of_steps(command.course.steps)
             case ev.TryPin() | ev.EndTry():
                 return [owner(runtime.site, command.pin).removeprefix("output ") or ""]
             case ev.Plan():
-                schedule = command.schedule or agenda.schedules.get(command.name)
-                before = agenda.schedules.get(command.name)
+                schedule = command.schedule or engine.planning.schedules.get(command.name)
+                before = engine.planning.schedules.get(command.name)
                 steps = [
                     *(schedule.course.steps if schedule else ()),
                     *(before.course.steps if before else ()),
                 ]
                 return self._of_steps(steps)
             case ev.ChangeTimer():
-                timer = agenda.timers.get(command.timer)
+                timer = engine.courses.timers.get(command.timer)
                 return self._of_steps(timer.steps) if timer else ()
             case ev.ResetTrip():
                 return [
@@ -280,7 +280,7 @@ class Desk:
         """A pad's position, for a short lease."""
         try:
             form = self.steered(source, pad, x, y)
-            worst = min(form["outcomes"], key=WORST.index, default="driving")
+            worst = min(form["outcomes"], key=OUTCOMES_WORST_FIRST.index, default="driving")
             told({**form, "outcome": worst, "reason": "", "remedy": "", "code": ""})
         except Trouble as error:
             told(trouble_form(error))

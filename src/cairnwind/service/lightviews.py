@@ -9,7 +9,7 @@ from typing import Any
 from flask import Response, request
 
 from cairnwind.boards import timers
-from cairnwind.core.engine.agenda import WORST
+from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.model import Output
 from cairnwind.core.physics import programs
@@ -96,7 +96,7 @@ class LightViews:
         forms = [
             shapes.outcome_form(outcome, output) for outcome, (output, _) in zip(found, pairs, strict=True)
         ]
-        worst = min((form["outcome"] for form in forms), key=WORST.index)
+        worst = min((form["outcome"] for form in forms), key=OUTCOMES_WORST_FIRST.index)
         code = OF_OUTCOME.get(worst)
         if code is not None:
             first = next(form for form in forms if form["outcome"] == worst)

@@ -43,7 +43,7 @@ class PlanViews:
 
     def __init__(self, desk: Desk, repeats: Repeats) -> None:
         self.desk, self.runtime, self.keys, self.site = desk, desk.runtime, desk.keys, desk.runtime.site
-        self.agenda = self.runtime.engine.agenda
+        self.engine = self.runtime.engine
         self.zone = ZoneInfo(self.site.timezone)
         self.repeats = repeats
 
@@ -178,7 +178,7 @@ class PlanViews:
         return answer(self._timers())
 
     def _timers(self) -> list[dict[str, Any]]:
-        found = [self._timer(each) for each in list(self.agenda.timers.values())]
+        found = [self._timer(each) for each in list(self.engine.courses.timers.values())]
         for page in self.runtime.publisher.current.pages:
             for now in page.nows:
                 found += [
@@ -207,11 +207,11 @@ class PlanViews:
     def _change(self, number: int, span: int) -> Response:
         at, name = clock(), self.runtime.command_id()
         claim: Claim | None = self.runtime.claims.get(number)
-        if number not in self.agenda.timers and claim is None:
+        if number not in self.engine.courses.timers and claim is None:
             raise CallerError(
                 "no-claim", f"There is no timer {number}; it may be over.", "See: cairnwind timers."
             )
-        if number in self.agenda.timers or claim is None:
+        if number in self.engine.courses.timers or claim is None:
             command: ev.Command = ev.ChangeTimer(at, name, caller(), number, span)
         elif span:
             command = ev.Extend(at, name, caller(), claim.output, claim.slot, span)
@@ -231,8 +231,8 @@ class PlanViews:
 
     def get_plan(self) -> Response:
         """Every schedule with where it comes from and when it is next, and the timers."""
-        return answer({"schedules": [self._schedule(each) for each in list(self.agenda.schedules.values())], "timers": self._timers(),
-                       "scenes": list(self.planned.scenes), "believed": not self.agenda.believed})  # fmt: skip
+        return answer({"schedules": [self._schedule(each) for each in list(self.engine.planning.schedules.values())], "timers": self._timers(),
+                       "scenes": list(self.planned.scenes), "believed": not self.engine.state.clocks.behind})  # fmt: skip
 
     def get_schedule(self, name: str) -> Response:
         """One schedule."""
@@ -240,7 +240,7 @@ class PlanViews:
 
     def _schedule(self, schedule: Schedule) -> dict[str, Any]:
         now = clock().wall
-        running = self.agenda.running.get(schedule.name)
+        running = self.engine.planning.running.get(schedule.name)
         coming = list(islice(plan.ahead(schedule, now, 800), 3)) if schedule.enabled else []
         return {
             **schedules.form_of(schedule), "origin": schedule.origin, "enabled": schedule.enabled, "when": plan.told(schedule),
@@ -253,7 +253,7 @@ class PlanViews:
         """When each schedule is on, between two moments."""
         begin, end = self.period()
         found = []
-        for schedule in list(self.agenda.schedules.values()):
+        for schedule in list(self.engine.planning.schedules.values()):
             if schedule.enabled:
                 early = begin - max(schedule.length, 2 * 86400 * NS)
                 for span in islice(plan.spans(schedule, early, end), SPANS_MOST):
@@ -288,7 +288,7 @@ class PlanViews:
         """A new schedule."""
         body = json_body(OWN)
         schedule = schedules.make(body, self.planned, "database")
-        if schedule.name in self.agenda.schedules:
+        if schedule.name in self.engine.planning.schedules:
             raise CallerError(
                 "refused",
                 f"There is a schedule called '{schedule.name}' already.",
@@ -339,9 +339,9 @@ class PlanViews:
         return self._done(ev.Plan(clock(), self.runtime.command_id(), caller(), verbs[given[0]], name))
 
     def _find(self, name: str) -> Schedule:
-        found = self.agenda.schedules.get(name)
+        found = self.engine.planning.schedules.get(name)
         if found is None:
-            raise unknown("schedule", name, self.agenda.schedules)
+            raise unknown("schedule", name, self.engine.planning.schedules)
         return found
 
     # --- calendars ----------------------------------------------------------------------------------------
@@ -350,7 +350,7 @@ class PlanViews:
         """The plan as a calendar that a phone may subscribe to."""
         from cairnwind.site import calendars
 
-        found = calendars.feed(self.site.name, list(self.agenda.schedules.values()), clock().wall)
+        found = calendars.feed(self.site.name, list(self.engine.planning.schedules.values()), clock().wall)
         return Response(
             found,
             content_type="text/calendar; charset=utf-8",
@@ -375,7 +375,9 @@ class PlanViews:
                 "Send Content-Type: text/calendar.",
             )
         request.max_content_length = calendars.LARGEST
-        lines = calendars.read(request.get_data(), self.planned, dict(self.agenda.schedules), clock().wall)
+        lines = calendars.read(
+            request.get_data(), self.planned, dict(self.engine.planning.schedules), clock().wall
+        )
         if request.args.get("dry") is None:
             for line in lines:
                 if line.form is not None:
@@ -440,7 +442,7 @@ class PlanViews:
                 "name": each.name,
                 "state": schedules.state_of(each, None),
             }
-            for each in list(self.agenda.schedules.values())
+            for each in list(self.engine.planning.schedules.values())
         ]
         return answer({"site_file": self.site.source[1], "schedules": added})
 
@@ -455,7 +457,7 @@ class PlanViews:
                 "'to' is not after 'from', or more than 62 days.",
                 "Rehearse longer times with: cairnwind rehearse.",
             )
-        now = list(self.agenda.schedules.values())
+        now = list(self.engine.planning.schedules.values())
         found = self._rehearsed(now, begin, end)
         form: dict[str, Any] = {"plan": rehearsals.form(found, self.site)}
         if "put" in body or "drop" in body:

@@ -300,7 +300,7 @@ class Runtime:
 
     def _see_clock(self, now: Instant) -> None:
         """A clock that is behind the journal is believed once the kernel says that it is synchronised."""
-        if self.engine.agenda.believed and self.engine.recording and synchronised():
+        if self.engine.state.clocks.behind and self.engine.state.journal.ok and synchronised():
             event = ev.AcceptClock(
                 now, self.command_id(), Source("service", "", "keep"), "the kernel, which has it synchronised"
             )
@@ -393,7 +393,7 @@ class Runtime:
         self, stored: list[Row], answers: list[tuple[Item, ev.Outcome]], after_commit: list[ev.Drive]
     ) -> None:
         for item, outcome in answers:
-            if item.repeat is not None and outcome.sequence and self.engine.recording:
+            if item.repeat is not None and outcome.sequence and self.engine.state.journal.ok:
                 scope, token, body = item.repeat
                 kept = shapes.outcome_form(outcome, self.site.outputs.get(outcome.output))
                 stored.append(("answer", (scope, token, body, form(kept), item.event.at.wall)))

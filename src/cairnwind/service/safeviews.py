@@ -7,11 +7,12 @@ from typing import Any
 
 from flask import Response
 
-from cairnwind.core.engine.reflexes import Alarm, Reflex
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.conditions import Memory
-from cairnwind.core.facts.interlocks import Trip
+from cairnwind.core.facts.reflexes import Alarm, Reflex
 from cairnwind.core.language import forms as forms
+from cairnwind.core.rules import kinds
+from cairnwind.core.rules.trip import Trip
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.service import shapes
 from cairnwind.service.asked import answer, caller, caller_key, json_body, need, text
@@ -65,10 +66,10 @@ class SafeViews:
         )
         found = []
         for rule in self.rules.interlocks:
-            kind = type(rule).__name__.lower()
+            kind = kinds.kind_of(rule)
             state = "tripped" if rule.name in latched else "in force"
             outputs = rule.outputs
-            found.append(_rule(rule.name, kind, forms.said(rule), outputs, state))
+            found.append(_rule(rule.name, kind, kinds.said(rule), outputs, state))
         for each in self.rules.reflexes:
             if isinstance(each, Reflex):
                 how = "while" if each.holds else "when"
@@ -105,10 +106,10 @@ class SafeViews:
         """Whether something is so now, and what stands in its way."""
         words = the_language(self.runtime.site, self.rules)
         condition = words.state(need(json_body({"question"}), "question"))
-        safety = self.runtime.engine.safety
+        sight = self.runtime.engine.sight
         memory = Memory()
-        value = condition.look(safety, memory)
-        missing = [gap.text for gap in condition.missing(safety, memory)]
+        value = condition.look(sight, memory)
+        missing = [gap.text for gap in condition.missing(sight, memory)]
         return answer({"question": condition.text, "so": value, "instead": [] if value else missing})
 
     def reload(self) -> Response:

@@ -89,14 +89,14 @@ class Publisher:
                 page, slot = divmod(self._number[name], PAGE)
                 now = self._engine.output_now(name)
                 if self.records is not None:
-                    self.records.see_output(now, self._engine.now.wall)
+                    self.records.see_output(now, self._engine.state.clocks.now.wall)
                 facts = self._pages[page].bodies[slot][: self._facts_end[self._number[name]]]
                 body = facts + shapes.dump(shapes.output_state(now))[1:]
                 fresh.setdefault(page, []).append((slot, now, body))
             elif kind == "input":
                 body = self._input(name)
                 if self.records is not None:
-                    self.records.see_input(self._engine.input_now(name), self._engine.now.wall)
+                    self.records.see_input(self._engine.input_now(name), self._engine.state.clocks.now.wall)
                 self._inputs = {**self._inputs, name: body}
             elif kind == "board":
                 body = self._board(name)

@@ -9,14 +9,18 @@ import time
 from collections.abc import Callable
 from typing import Any, TypeVar
 
-from cairnwind.core.engine.reflexes import Rule
 from cairnwind.core.explain import checking
 from cairnwind.core.explain.checking import Found
-from cairnwind.core.facts.interlocks import Excludes, Guard, Interlock, Limit
+from cairnwind.core.facts.guards import Guard
+from cairnwind.core.facts.interlocks import Interlock
 from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.reflexes import Rule
 from cairnwind.core.language import forms as rules
 from cairnwind.core.language.forms import Language, Rules
 from cairnwind.core.language.schedules import Planned
+from cairnwind.core.rules import kinds
+from cairnwind.core.rules.excludes import Excludes
+from cairnwind.core.rules.limit import Limit, of_supplies
 from cairnwind.core.values.errors import CallerError
 from cairnwind.site.tables import Page
 from cairnwind.site.trouble import Findings, SiteFileError
@@ -33,7 +37,7 @@ def read_rules(site: Site, planned: Planned) -> Rules:
     """
     path, text = site.source
     if not any(word in text for word in ("interlock", "reflex", "regulator", "alarm", "guard")):
-        return Rules(tuple(rules.of_supplies(site, ())))
+        return Rules(tuple(of_supplies(site, ())))
     reader = Page(path, text)
     interlocks = _tables(reader, "interlock")
     words = rules.language(
@@ -41,7 +45,7 @@ def read_rules(site: Site, planned: Planned) -> Rules:
     )
 
     def interlock(form: dict[str, Any]) -> Interlock:
-        made = rules.make(form, words)
+        made: Interlock = kinds.make(form, words)
         _settles(made, site)
         return made
 
@@ -57,7 +61,7 @@ def read_rules(site: Site, planned: Planned) -> Rules:
     guards = _guards(reader, site)
     if reader.findings:
         raise SiteFileError(path, reader.findings, text)
-    return Rules((*own, *rules.of_supplies(site, own)), tuple(follow), guards)
+    return Rules((*own, *of_supplies(site, own)), tuple(follow), guards)
 
 
 def check_rules(site: Site, planned: Planned) -> tuple[list[Found], Findings]:

@@ -12,7 +12,7 @@ import orjson
 
 from cairnwind.core.facts.claims import Claim, Instant
 from cairnwind.core.facts.course import Timer
-from cairnwind.core.facts.events import KeepGrace, KeepPace, Start
+from cairnwind.core.facts.events import Keep, Start
 from cairnwind.core.facts.history import alarm_read, claim_read, stop_read, tag_read, trip_read
 from cairnwind.core.language.rights import Key
 from cairnwind.store.database import connect
@@ -106,11 +106,10 @@ class Reader:
                 alarm_read(orjson.loads(form))
                 for (form,) in self._all("SELECT form FROM alarm ORDER BY name")
             ),
-            paces=tuple(
-                KeepPace(output, tuple(orjson.loads(starts)), bool(rested))
-                for output, starts, rested in self._all("SELECT output, starts, rested FROM pace")
+            kept=tuple(
+                Keep(gate, key, orjson.loads(data))
+                for gate, key, data in self._all("SELECT gate, key, data FROM kept ORDER BY gate, key")
             ),
-            graces=tuple(KeepGrace(*row) for row in self._all("SELECT name, since, span FROM grace")),
             last=last,
         )
 

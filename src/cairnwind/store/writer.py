@@ -35,9 +35,8 @@ STATEMENTS = {
     "alarm": "INSERT INTO alarm (name, form) VALUES (?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
     "no alarm": "DELETE FROM alarm WHERE name = ?",
     "no answer": "DELETE FROM answer WHERE scope = ? AND token = ?",
-    "grace": "INSERT INTO grace (name, since, span) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET since = excluded.since, span = excluded.span",
-    "no grace": "DELETE FROM grace WHERE name = ?",
-    "pace": "INSERT INTO pace (output, starts, rested) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET starts = excluded.starts, rested = excluded.rested",
+    "kept": "INSERT INTO kept (gate, key, data) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET data = excluded.data",
+    "no kept": "DELETE FROM kept WHERE gate = ? AND key = ?",
     "code": "INSERT INTO code (output, owner, hash, form, made) VALUES (?, ?, ?, ?, ?)"
     " ON CONFLICT (output, owner) DO UPDATE SET hash = excluded.hash, form = excluded.form, made = excluded.made",
     "no code": "DELETE FROM code WHERE id = ?",
@@ -283,9 +282,9 @@ STORED: dict[type, Callable[[Any], Row]] = {
     ev.DropTrip: lambda it: ("no trip", (it.name,)),
     ev.KeepAlarm: lambda it: ("alarm", (it.alarm.name, form(alarm_form(it.alarm)))),
     ev.DropAlarm: lambda it: ("no alarm", (it.name,)),
-    ev.KeepPace: lambda it: ("pace", (it.output, form(it.starts), int(it.rested))),
-    ev.KeepGrace: lambda it: ("grace", (it.name, it.since, it.span)),
-    ev.DropGrace: lambda it: ("no grace", (it.name,)),
+    ev.Keep: lambda it: (
+        ("no kept", (it.gate, it.key)) if it.data is None else ("kept", (it.gate, it.key, form(it.data)))
+    ),
     ev.KeepClock: lambda it: ("fact", ("clock", form({"sequence": it.sequence}))),
     ev.DropCode: lambda it: ("no code", (it.id,)),
     ev.KeepTimer: lambda it: ("timer", (it.timer.id, form(_schedules().timer_form(it.timer)))),

@@ -1,17 +1,16 @@
-"""Sticks that drive two motors while the engine decides. A part of the engine, in a file of its own."""
+"""Sticks that drive two motors, under claims that end when a stick is let go or unknown."""
 
 from __future__ import annotations
 
 from itertools import count
-from typing import TYPE_CHECKING
 
+from cairnwind.core.engine.requests import Requests
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import RELEASED, Rank, Source, held
+from cairnwind.core.facts.model import Site
 from cairnwind.core.physics.stick import Pad, mix
+from cairnwind.core.state.turn import Turn
 from cairnwind.core.values.settings import Drive
-
-if TYPE_CHECKING:
-    from cairnwind.core.engine.loop import Engine
 
 MOST = 110
 """Percent: a stick that reads more has a broken wire."""
@@ -20,25 +19,24 @@ MOST = 110
 class Sticks:
     """By analogue input: the pads whose stick it is an axis of."""
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+    def __init__(self, site: Site, requests: Requests) -> None:
+        self._requests = requests
         self._count = count(1)
         self._centred: set[str] = set()
         self._pads: dict[str, list[Pad]] = {}
-        for pad in engine.site.pads.values():
+        for pad in site.pads.values():
             for axis in pad.stick or ():
                 self._pads.setdefault(axis, []).append(pad)
 
-    def moved(self, input: str) -> None:
+    def moved(self, turn: Turn, input: str) -> None:
         """An axis may have moved."""
         for pad in self._pads.get(input, ()):
-            self._steer(pad)
+            self._steer(turn, pad)
 
-    def _steer(self, pad: Pad) -> None:
+    def _steer(self, turn: Turn, pad: Pad) -> None:
         """It is held somewhere: its two motors follow under claims that end when it is let go or unknown."""
-        engine = self._engine
         assert pad.stick is not None
-        x, y = (engine.gauges[name].value for name in pad.stick)
+        x, y = (turn.state.inputs.gauges[name].value for name in pad.stick)
         drives = (Drive(0), Drive(0))
         if x is None or y is None or max(abs(x), abs(y)) > MOST:
             self._centred.discard(pad.name)  # unknown, or a broken wire
@@ -50,16 +48,17 @@ class Sticks:
                 drives = (Drive(0), Drive(0))  # it counts once it has been seen in the middle
         slot = f"stick:{pad.name}"
         for name, drive in zip((pad.left, pad.right), drives, strict=True):
-            s = engine.standing(name)
-            claim = held(s.claims, slot)
+            s = turn.standing(name)
+            claim = held(s.claims.all, slot)
             centred = not any(each.on for each in drives)
             if centred and claim is not None:
-                engine.end(s, claim, "the stick was let go")
+                turn.end(s, claim, "the stick was let go")
             elif not centred and (claim is None or claim.setting != drive):
                 source = Source("stick", pad.label or pad.name)
-                engine.wish(
+                self._requests.wish(
+                    turn,
                     ev.Wish(
-                        engine.now,
+                        turn.now,
                         f"stick-{next(self._count)}",
                         source,
                         name,
@@ -67,10 +66,10 @@ class Sticks:
                         Rank.HAND,
                         slot,
                         RELEASED,
-                    )
+                    ),
                 )
-        stands = {name: held(engine.standing(name).claims, slot) for name in (pad.left, pad.right)}
+        stands = {name: held(turn.standing(name).claims.all, slot) for name in (pad.left, pad.right)}
         if not all(stands.values()):
             for name, claim in stands.items():
                 if claim is not None:
-                    engine.end(engine.standing(name), claim, "the other motor may not move")
+                    turn.end(turn.standing(name), claim, "the other motor may not move")

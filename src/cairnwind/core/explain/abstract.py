@@ -33,8 +33,13 @@ from cairnwind.core.facts.conditions import (
     Not,
     Test,
 )
-from cairnwind.core.facts.interlocks import Excludes, Interlock, Limit, Needs, Pace, Trip
+from cairnwind.core.facts.interlocks import Interlock
 from cairnwind.core.facts.model import Site
+from cairnwind.core.rules.excludes import Excludes
+from cairnwind.core.rules.limit import Limit
+from cairnwind.core.rules.needs import Needs
+from cairnwind.core.rules.pace import Pace
+from cairnwind.core.rules.trip import Trip
 from cairnwind.core.values.settings import FULL, OFF, Level, Setting
 
 MOST = 30_000

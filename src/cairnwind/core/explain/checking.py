@@ -13,15 +13,19 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, NamedTuple
 
 from cairnwind.core.engine.loop import Engine
-from cairnwind.core.engine.reflexes import Alarm, Reflex
 from cairnwind.core.explain.abstract import Budget, Key, Space, TooMany, Way, closure, needed_first, within
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import RELEASED, Instant, Rank, Source
 from cairnwind.core.facts.conditions import Condition
-from cairnwind.core.facts.interlocks import Excludes, Interlock, Limit, Needs, Trip
+from cairnwind.core.facts.interlocks import Interlock
 from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.plan import Schedule, overlap
+from cairnwind.core.facts.reflexes import Alarm, Reflex
 from cairnwind.core.language.forms import Rules
+from cairnwind.core.rules.excludes import Excludes
+from cairnwind.core.rules.limit import Limit
+from cairnwind.core.rules.needs import Needs
+from cairnwind.core.rules.trip import Trip
 from cairnwind.core.values.quantities import NS, show_amount
 
 TOO_MANY = "There is more to look at than can be in a few seconds."
@@ -480,7 +484,7 @@ def _tried(site: Site, rules: Rules, reflex: Reflex) -> tuple[str, str] | None:
             else:
                 continue
             run.pass_time(60 * NS)
-            for running in run.engine.reflexes.reflexes.values():
+            for running in run.engine.reflexes.all.values():
                 if running.suspended:
                     return how, running.suspended.partition(": ")[2]
     return None

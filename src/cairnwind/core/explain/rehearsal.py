@@ -206,20 +206,20 @@ class Rehearsal:
         """How an output stands now: its meter, and the bar that is open."""
         s = self._engine.standing(name)
         wall = self._now.wall
-        confirmed = s.confirmed
+        confirmed = s.drive.confirmed
         sloped = self._along(name, wall)
         if confirmed is not None and (sloped or self._settings.get(name) != confirmed):
             self._settings[name] = confirmed
             self._meters[name].see(wall, confirmed)
-        leader = leading(s.claims)
+        leader = leading(s.claims.all)
         program = leader.setting if leader is not None and isinstance(leader.setting, Program) else None
-        if program is not None and s.refusal is None and leader is not None:
+        if program is not None and s.gating.refusal is None and leader is not None:
             self._slopes[name] = (wall, program, leader.made.wall)
         wanted = leader.setting if leader is not None else s.output.rest
-        shown = s.allowed if s.refusal is not None else wanted
+        shown = s.gating.allowed if s.gating.refusal is not None else wanted
         key = (
             leader.place if leader else 0,
-            s.refusal is not None,
+            s.gating.refusal is not None,
             None if isinstance(shown, Program) else shown,
         )
         was = self._open.get(name)
@@ -266,11 +266,17 @@ class Rehearsal:
         name = record.subject
         if record.kind == "change":
             s = self._engine.standing(name)
-            assert s.confirmed is not None
-            if record.at.wall == self.begin and not s.confirmed.on:
+            assert s.drive.confirmed is not None
+            if record.at.wall == self.begin and not s.drive.confirmed.on:
                 return  # everything begins at safe
             self._changes.append(
-                Change(record.at.wall, name, s.output.say(s.confirmed), s.confirmed.on, self._why(name))
+                Change(
+                    record.at.wall,
+                    name,
+                    s.output.say(s.drive.confirmed),
+                    s.drive.confirmed.on,
+                    self._why(name),
+                )
             )
         elif (record.kind == "gate" and record.data["gate"]) or (
             record.kind == "command" and record.data.get("outcome") in HELD_BACK
@@ -283,7 +289,7 @@ class Rehearsal:
         ):
             others = [
                 each
-                for each in self._engine.standing(name).claims
+                for each in self._engine.standing(name).claims.all
                 if each.rank is Rank.PLAN and each.slot != record.data["claim"]["slot"]
             ]
             if others:

@@ -129,6 +129,11 @@ class Claim:
     """It was asked for 'when possible': it stays although something stands in its way."""
 
     @property
+    def armed(self) -> bool:
+        """A person or a hand has the output on: what a stop ends where the site file asks for a new command."""
+        return self.rank >= Rank.PERSON and self.setting.on
+
+    @property
     def text(self) -> str:
         """Who this is, in words: "'evening' (plan)", 'a person at the command line'."""
         if self.rank in (Rank.PLAN, Rank.REFLEX):

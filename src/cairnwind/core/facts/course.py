@@ -74,8 +74,9 @@ class Course(NamedTuple):
 
     @property
     def outputs(self) -> tuple[str, ...]:
-        """Every output that it concerns, once."""
-        return tuple(dict.fromkeys(order.output for step in self.steps for order in step.orders))
+        """Every output that it names, once; a scene that is released names none."""
+        named = (order.output for step in self.steps for order in step.orders if order.output)
+        return tuple(dict.fromkeys(named))
 
     @property
     def length(self) -> int | None:

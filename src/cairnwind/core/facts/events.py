@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING, Any
 
 from cairnwind.core.facts.claims import Claim, Instant, Lifetime, Rank, Source
 from cairnwind.core.facts.course import Course, Timer
-from cairnwind.core.facts.interlocks import Guard, Interlock, Latched, Raised, Stop, Tag
+from cairnwind.core.facts.guards import Guard
+from cairnwind.core.facts.interlocks import Interlock, Latched, Raised, Stop, Tag
 from cairnwind.core.facts.model import Pin, Site
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.physics.programs import Program
@@ -19,8 +20,8 @@ from cairnwind.core.values.fact import fact, field
 from cairnwind.core.values.settings import Setting
 
 if TYPE_CHECKING:
-    from cairnwind.core.engine.reflexes import Rule
     from cairnwind.core.facts.plan import Schedule, Span
+    from cairnwind.core.facts.reflexes import Rule
 
 # --- commands ---------------------------------------------------------------------------------------------
 
@@ -468,9 +469,8 @@ class Start:
     trips: tuple[Latched, ...] = ()
     """Those that were in force."""
     alarms: tuple[Raised, ...] = ()
-    paces: tuple[KeepPace, ...] = ()
-    graces: tuple[KeepGrace, ...] = ()
-    """Of trips, where they were running."""
+    kept: tuple[Keep, ...] = ()
+    """What gates had stored."""
     last: int = 0
     """The journal's latest wall time: a clock before that is not to be believed."""
 
@@ -606,28 +606,15 @@ class DropCode:
 
 
 @fact
-class KeepPace:
-    """Store when an output was started (wall nanoseconds), and whether it has to rest."""
+class Keep:
+    """Store what a gate must remember when the service is started anew, under a name; None: nothing any more.
 
-    output: str
-    starts: tuple[int, ...]
-    rested: bool
+    ``data`` holds only what JSON has.
+    """
 
-
-@fact
-class KeepGrace:
-    """Store that the grace of a trip runs: since when (wall nanoseconds), and how long it is."""
-
-    name: str
-    since: int
-    span: int
-
-
-@fact
-class DropGrace:
-    """It runs no more."""
-
-    name: str
+    gate: str
+    key: str
+    data: Mapping[str, Any] | None
 
 
 @fact
@@ -716,9 +703,7 @@ Effect = (
     | KeepAlarm
     | DropAlarm
     | DropCode
-    | KeepPace
-    | KeepGrace
-    | DropGrace
+    | Keep
     | KeepClock
     | KeepTimer
     | DropTimer

@@ -4,9 +4,22 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 
-from cairnwind.core.facts.model import Quiet
+from cairnwind.core.facts.interlocks import Refusal
+from cairnwind.core.facts.model import Output, Quiet
+from cairnwind.core.state.inforce import InForce
 from cairnwind.core.values.moments import zone
 from cairnwind.core.values.quantities import NS
+
+
+def refuse(force: InForce, output: Output) -> Refusal | None:
+    """It is a sounder, and it is quiet now."""
+    if not force.quiet or output.takes != "tone" or output.name in force.loud:
+        return None
+    return Refusal(
+        "quiet",
+        f"quiet hours last until {force.quiet}",
+        "Sound it then, or except it in the site file: [quiet] except = [...].",
+    )
 
 
 def told(quiet: Quiet, timezone: str, wall: int) -> tuple[bool, int]:

@@ -51,6 +51,11 @@ class Timers:
         if standing is None or due < standing[0]:
             self.set(due, kind, name, slot)
 
+    def unless(self, due: int, kind: str, name: str, slot: str = "") -> None:
+        """Wake for this at ``due``, unless it waits already."""
+        if (kind, name, slot) not in self._due:
+            self.set(due, kind, name, slot)
+
     def drop(self, kind: str, name: str, slot: str = "") -> None:
         """Wake for this no more."""
         self._due.pop((kind, name, slot), None)

@@ -12,6 +12,7 @@ from typing import Any
 
 from cairnwind.core.facts.conditions import Condition, Days, Dependency, Hours, Memory, Value, View
 from cairnwind.core.state.timers import Timers
+from cairnwind.core.state.turn import Turn
 
 
 class Watch:
@@ -20,7 +21,7 @@ class Watch:
     __slots__ = ("again", "ceased", "condition", "good", "key", "lapse", "memory", "rule", "tell", "value")
 
     def __init__(
-        self, key: str, condition: Condition, rule: Any, tell: Callable[[Watch, Value], None]
+        self, key: str, condition: Condition, rule: Any, tell: Callable[[Turn, Watch, Value], None]
     ) -> None:
         self.key = key
         self.condition = condition
@@ -33,9 +34,9 @@ class Watch:
         """Monotonic nanoseconds since which it is not ``good``; None while it is, or nobody asks."""
         self.tell = tell
         """Called with what it was before, when it has become something else."""
-        self.lapse: Callable[[Watch], None] | None = None
+        self.lapse: Callable[[Turn, Watch], None] | None = None
         """Called when it has ceased to be ``good``, and when it is again."""
-        self.again: Callable[[Watch], None] | None = None
+        self.again: Callable[[Turn, Watch], None] | None = None
         """Called where it was asked again and is what it was: why it is may have changed."""
 
     def succeed(self, old: Watch) -> None:
@@ -53,7 +54,9 @@ class Watches:
         """Those that ask for the time of day."""
         self.dirty: dict[str, None] = {}
 
-    def add(self, key: str, condition: Condition, rule: Any, tell: Callable[[Watch, Value], None]) -> Watch:
+    def add(
+        self, key: str, condition: Condition, rule: Any, tell: Callable[[Turn, Watch, Value], None]
+    ) -> Watch:
         """Keep an eye on one; it is asked at the next `look`."""
         watch = self.all[key] = Watch(key, condition, rule, tell)
         for each in condition.about:
@@ -72,12 +75,12 @@ class Watches:
         """These have to be asked again."""
         self.dirty.update((watch.key, None) for watch in watches)
 
-    def look(self, view: View, mono: Timers, wall: Timers) -> bool:
+    def look(self, turn: Turn, view: View) -> bool:
         """Ask those that have to be asked, and tell whom it concerns. False if there were none."""
         if not self.dirty:
             return False
         dirty, self.dirty = self.dirty, {}
-        now = view.now.mono
+        now, mono, wall = turn.now.mono, turn.mono, turn.wall
         changed: list[tuple[Watch, Value]] = []
         lapsed: list[Watch] = []
         for key in dirty:
@@ -91,12 +94,12 @@ class Watches:
             if watch.value is not before:
                 changed.append((watch, before))
             elif watch.again is not None:
-                watch.again(watch)
+                watch.again(turn, watch)
         for watch in lapsed:
             assert watch.lapse is not None
-            watch.lapse(watch)
+            watch.lapse(turn, watch)
         for watch, before in changed:
-            watch.tell(watch, before)
+            watch.tell(turn, watch, before)
             if watch.value and watch.condition.momentary:
                 watch.value = False  # a moment is over as soon as it was told
         return True

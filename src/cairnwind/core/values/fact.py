@@ -17,7 +17,9 @@ T = TypeVar("T")
 
 @dataclass_transform(frozen_default=True, eq_default=False, field_specifiers=(field,))
 def fact(cls: type[T]) -> type[T]:
-    """Make ``cls``, which says its fields as a dataclass does, a frozen record that is compared by identity."""
+    """Make ``cls``, which says its fields as a dataclass does, a frozen record that is compared by identity; or ``cls`` is such a record and adds fields to it."""
+    if isinstance(cls, type(Struct)):
+        return cast(type[T], cls)  # it says more of another fact, and is one already
     inside = {name: value for name, value in cls.__dict__.items() if name not in ("__dict__", "__weakref__")}
     fields = [
         (name, Any, inside.pop(name)) if name in inside else (name, Any)

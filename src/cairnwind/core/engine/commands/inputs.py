@@ -1,0 +1,99 @@
+"""What inputs say: contacts, counters and readings, and those that fall silent."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from cairnwind.core.facts import events as ev
+from cairnwind.core.rules.gates import Armed
+from cairnwind.core.state.inputs import Contact, Gauge, silent
+from cairnwind.core.state.turn import Turn
+from cairnwind.core.values.quantities import show_duration
+
+Told = Callable[[Turn, str], None]
+"""Somebody who has to know that an input has changed, or was measured."""
+
+
+class Contacts:
+    """``armed`` has the gates that hold now; ``changed`` and ``measured`` are told of inputs by name."""
+
+    def __init__(self, armed: Armed, changed: Told, measured: Told) -> None:
+        self._armed, self._changed, self._measured = armed, changed, measured
+
+    def seen(self, turn: Turn, event: ev.InputSeen) -> None:
+        """A line shows something."""
+        self._see(turn, turn.state.inputs.contacts[event.input], event.active, event.edge, event.settled)
+
+    def _see(
+        self, turn: Turn, contact: Contact, active: bool | None, edge: int = 0, settled: bool = False
+    ) -> None:
+        before, input, now = contact.seen, contact.input, turn.now
+        if contact.see(active, now.mono, now.wall, edge, settled=settled):
+            self._counts(turn, contact)
+        if contact.deadline is not None:
+            turn.mono.set(contact.deadline, "input", input.name)
+        if input.stale and active is not None and turn.state.stepped:  # in a rehearsal nobody falls silent
+            turn.mono.by(now.mono + input.stale, "stale", input.name)
+        if before != active:
+            turn.effects.append(ev.Changed("input", input.name))
+
+    def _counts(self, turn: Turn, contact: Contact) -> None:
+        """What counts of a contact has changed."""
+        name = contact.input.name
+        turn.effects.append(ev.Changed("input", name))
+        self._armed.gates.watches.mark("input", name)
+        self._changed(turn, name)
+        if contact.input.kind == "counter":
+            return  # its pulses are counted, not told one by one
+        text = f"{name} is {contact.input.say(contact.active)}"
+        turn.note("input", name, text, {"active": contact.active})
+
+    def measured(self, turn: Turn, event: ev.Measured) -> None:
+        """A reading came in."""
+        self._measure(turn, turn.state.inputs.gauges[event.input], event.raw, event.full, event.volts)
+
+    def _measure(self, turn: Turn, gauge: Gauge, raw: int | None, full: int, volts: float | None) -> None:
+        name, now = gauge.input.name, turn.now
+        if gauge.measure(raw, full, volts, now.mono, now.wall):
+            turn.effects.append(ev.Changed("input", name))
+            self._armed.gates.watches.mark("input", name)
+            self._changed(turn, name)
+        if gauge.input.stale and volts is not None and turn.state.stepped:
+            turn.mono.by(now.mono + gauge.input.stale, "stale", name)
+        self._measured(turn, name)
+
+    def unknown(self, turn: Turn, board: str) -> None:
+        """Nothing on a board is known any more."""
+        inputs = turn.state.inputs
+        for contact in inputs.contacts.values():
+            if contact.input.pin.board == board:
+                self._see(turn, contact, None)
+        for gauge in inputs.gauges.values():
+            if gauge.input.pin.board == board:
+                self._measure(turn, gauge, None, 0, None)
+
+    def due(self, turn: Turn, name: str, slot: str) -> None:
+        """A contact has stood long enough to count, or a pulse leaves a rate."""
+        contact = turn.state.inputs.contacts[name]
+        if contact.due(turn.now.mono, turn.now.wall):
+            self._counts(turn, contact)
+            if contact.input.window and contact.deadline is not None:
+                turn.mono.set(contact.deadline, "input", name)
+
+    def stale_due(self, turn: Turn, name: str, slot: str) -> None:
+        """An input may have been silent for too long."""
+        inputs = turn.state.inputs
+        thing = inputs.gauges.get(name) or inputs.contacts[name]
+        stale = thing.input.stale
+        if not stale:
+            return
+        if not silent(thing, turn.now.mono):
+            if thing.heard + stale > turn.now.mono:
+                turn.mono.set(thing.heard + stale, "stale", name)
+            return
+        text = f"{name} was not heard from for {show_duration(stale)}: it is not known"
+        turn.note("input", name, text, {"active": None, "silent": True})
+        if isinstance(thing, Gauge):
+            self._measure(turn, thing, None, 0, None)
+        else:
+            self._see(turn, thing, None)

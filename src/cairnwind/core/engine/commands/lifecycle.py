@@ -1,0 +1,158 @@
+"""What the service itself says: start, stop, another site file, whether the journal can be written."""
+
+from __future__ import annotations
+
+from cairnwind.core.engine.alarms import Alarms
+from cairnwind.core.engine.courses import Courses
+from cairnwind.core.engine.deciding import replace_claim
+from cairnwind.core.engine.planning import Planning
+from cairnwind.core.engine.reflexes import Reflexes
+from cairnwind.core.engine.regulators import Regulators
+from cairnwind.core.engine.requests import Requests, watch_end
+from cairnwind.core.engine.trying import end_trials
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import held
+from cairnwind.core.facts.history import claim_form
+from cairnwind.core.rules.gates import Armed, Gates
+from cairnwind.core.state.turn import Turn
+from cairnwind.core.values.fact import replace
+from cairnwind.core.values.quantities import NS
+
+JUMP = 2 * NS
+"""A wall clock that moves this much more or less than the monotonic one has been set."""
+
+
+class Lifecycle:
+    """Holds all that follows rules, since another site file changes them together."""
+
+    def __init__(self, armed: Armed, requests: Requests, courses: Courses, planning: Planning) -> None:
+        self._armed, self._requests, self._courses, self.planning = armed, requests, courses, planning
+        self.reflexes = Reflexes(armed, courses)
+        self.regulators = Regulators(armed.gates.sight, requests)
+        self.alarms = Alarms(armed, courses)
+
+    # --- start and stop -----------------------------------------------------------------------------------
+
+    def start(self, turn: Turn, event: ev.Start) -> None:
+        """The store has been read: this is what was left."""
+        state, gates = turn.state, self._armed.gates
+        state.journal.sequence = event.sequence
+        state.in_force.starting, state.in_force.stop = False, event.stop
+        gates.arm(event.interlocks, event.guards)
+        for part in (self.reflexes, self.regulators, self.alarms):
+            part.arm(event.reflexes)
+        gates.recall(turn, event.kept)
+        if state.site.quiet is not None:
+            self.quiet_due(turn, "", "")
+        for tag in event.tags:
+            if tag.output in state.outputs:
+                state.in_force.tags.setdefault(tag.output, {})[tag.name] = tag
+        turn.note("start", "", "the service started", {})
+        early, state.journal.early = state.journal.early, []
+        turn.effect(*(replace(record, sequence=turn.number()) for record in early))
+        gates.trips.take_up(turn, event.trips)
+        for claim in event.claims:
+            self._requests.take_back(turn, claim)
+        self.planning.start(turn, event)
+        self.reflexes.start(turn)
+        self.alarms.start(turn, event.alarms)
+        self.regulators.start(turn)
+        turn.touch_all(state.outputs)
+        turn.effect(ev.Changed("site", ""))
+
+    def shutdown(self, turn: Turn, event: ev.Shutdown) -> None:
+        """The service is about to end."""
+        turn.state.in_force.closing = True
+        turn.note("shutdown", "", "the service is stopping: every output to safe", {})
+        turn.touch_all(turn.state.outputs)
+        end_trials(turn, "the service is stopping")
+
+    # --- another site file --------------------------------------------------------------------------------
+
+    def reload(self, turn: Turn, event: ev.Reload) -> None:
+        """Other rules hold from now on; what the old ones remember by name is kept."""
+        sequence, state = turn.number(), turn.state
+        state.site = event.site
+        old = self._armed.gates
+        gates = self._armed.gates = Gates(state, old.rounds)
+        gates.arm(event.interlocks, event.guards)
+        gates.succeed(turn, old)
+        for part in (self.reflexes, self.regulators, self.alarms):
+            part.reload(turn, event.reflexes)
+        self.planning.reload(turn, event.schedules)
+        for name in event.changed:
+            s = state.outputs[name]
+            s.drive.homing, s.gating.granted = True, False
+        turn.touch_all(state.outputs)
+        turn.effect(ev.Changed("site", ""), ev.Changed("plan", ""))
+        rules = f"{len(event.interlocks)} interlocks, {len(event.reflexes)} reflexes, {len(event.schedules)} schedules"
+        text = f"the site file is read anew: {rules}"
+        turn.record(sequence, "command", "", text, event, {"verb": "reload"})
+        turn.done(event, sequence, text)
+
+    # --- the journal --------------------------------------------------------------------------------------
+
+    def recording(self, turn: Turn, event: ev.Recording) -> None:
+        """Whether the journal can be written."""
+        journal = turn.state.journal
+        if journal.ok == event.ok:
+            return
+        journal.ok, journal.trouble = event.ok, event.reason
+        turn.effect(ev.Changed("site", ""))
+        text = (
+            "the journal can be written again"
+            if event.ok
+            else f"the journal cannot be written: {event.reason}"
+        )
+        turn.note("journal", "", text, {"ok": event.ok})
+
+    def withdraw(self, turn: Turn, event: ev.Withdraw) -> None:
+        """What could not be recorded was not decided: claims that still stand end, and what they replaced stands again."""
+        why = "it could not be recorded, and is taken back"
+        for claim, before in event.made:
+            s = turn.state.outputs.get(claim.output)
+            standing = held(s.claims.all, claim.slot) if s is not None else None
+            if s is None or standing is None or standing.place != claim.place:
+                continue
+            if before is None or (before.ends_mono is not None and before.ends_mono <= turn.now.mono):
+                turn.end(s, standing, why)
+                continue
+            replace_claim(turn, s, claim, before)
+            watch_end(turn, before)
+            turn.journal_end(standing, why)
+            text = f"{s.output.name} to {s.output.say(before.setting)} again: what came after {why}"
+            data = {"verb": "claim", "claim": claim_form(before), "outcome": turn.word, "reason": why}
+            turn.note("command", s.output.name, text, data)
+        for timer in event.timers:
+            self._courses.drop_unrecorded(turn, timer)
+        turn.effect(ev.Outcome(event.command, turn.number(), turn.word, "", why))
+
+    # --- the clock ----------------------------------------------------------------------------------------
+
+    def see_clock(self, turn: Turn) -> None:
+        """A wall clock that was set is journalled; calendar ends follow it, durations do not."""
+        clocks, now = turn.state.clocks, turn.now
+        lead = now.wall - now.mono
+        if clocks.lead is not None and abs(lead - clocks.lead) > JUMP and not turn.state.in_force.starting:
+            if turn.state.site.quiet is not None:
+                self.quiet_due(turn, "", "")
+            moved = (lead - clocks.lead) / NS
+            text = f"the clock was set {'forward' if moved > 0 else 'back'} by {abs(moved):.0f} s"
+            turn.note("clock", "", text, {"moved": moved})
+            self.planning.jumped(turn)
+            self._armed.gates.jumped(turn)
+        clocks.lead = lead
+
+    def quiet_due(self, turn: Turn, name: str, slot: str) -> None:
+        """Quiet hours begin or end, or the clock was set."""
+        from cairnwind.core.rules.quiet import told, words  # time zones are not needed on the way to safe
+
+        quiet, force = turn.state.site.quiet, turn.state.in_force
+        assert quiet is not None
+        inside, due = told(quiet, turn.state.site.timezone, turn.now.wall)
+        force.quiet = words(quiet.end) if inside else ""
+        force.loud = quiet.excepted
+        turn.wall.set(due, "quiet", "")
+        for s in turn.state.outputs.values():
+            if s.output.takes == "tone" and s.motion.wanted.on:
+                turn.touch(s.output.name)

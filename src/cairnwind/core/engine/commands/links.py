@@ -1,0 +1,132 @@
+"""What boards say: answers, failures, links that come and go."""
+
+from __future__ import annotations
+
+from cairnwind.core.engine.commands.inputs import Contacts
+from cairnwind.core.engine.deciding import SHOWN_EVERY
+from cairnwind.core.engine.driving import Driving, journal_change
+from cairnwind.core.engine.trying import end_trials
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.now import BoardNow
+from cairnwind.core.rules.gates import Armed
+from cairnwind.core.state.standing import Standing
+from cairnwind.core.state.turn import Turn
+from cairnwind.core.values.settings import Setting
+
+
+class Links:
+    """``armed`` has the gates that hold now."""
+
+    def __init__(self, armed: Armed, driving: Driving, contacts: Contacts) -> None:
+        self._armed, self._driving, self._contacts = armed, driving, contacts
+
+    def answers(self, turn: Turn, event: ev.Answers) -> None:
+        """Several answers at once."""
+        for each in event.all:
+            self.confirmed(turn, each)
+
+    def confirmed(self, turn: Turn, event: ev.Confirmed) -> None:
+        """An output is confirmed at something."""
+        s = turn.state.outputs[event.output]
+        drive = s.drive
+        if event.generation != drive.generation or not turn.state.boards[s.output.pin.board].up:
+            return
+        awaited, was, was_unsure = drive.pending, drive.confirmed, drive.unsure
+        first = awaited is None and was is None
+        expected = drive.answered(event.setting, s.output.safe)
+        s.known.how = event.how
+        self._note(turn, s, was, awaited, was_unsure=was_unsure)
+        if was != event.setting:
+            s.known.since = event.at.wall
+            s.motion.unsaid = s.motion.moving  # the journal holds no steps
+            if not s.motion.moving:
+                journal_change(turn, s)
+        # in the midst of a slope the next step is near, and nothing is left to do until then
+        near = s.motion.moving and s.motion.next_at < turn.now.mono + SHOWN_EVERY
+        if not (near and event.setting == s.gating.allowed):
+            turn.touched[event.output] = None
+        if expected is not None:
+            self._differs(turn, s, expected)
+        elif (awaited is not None or first) and s.claims.asker:
+            # a motor on its ramp has not done yet what was asked; a program has begun
+            if event.setting == s.gating.allowed or s.motion.following is not None:
+                said = f"{s.output.say(event.setting)}, {event.how} by board {s.output.pin.board}"
+                turn.tell(s, "confirmed", said)
+
+    def _note(
+        self, turn: Turn, s: Standing, was: Setting | None, awaited: Setting | None, *, was_unsure: bool
+    ) -> None:
+        """Tell those whom it concerns what is known now."""
+        gates, confirmed = self._armed.gates, s.drive.confirmed
+        assert confirmed is not None
+        if not confirmed.on and (was is None or was.on or awaited is not None):
+            s.known.off_at = turn.now.mono
+            if s.gating.ruled:
+                gates.went_off(turn, s, was_on=was is not None and was.on)
+        if s.gating.ruled:
+            s.known.attested = False
+        if s.gating.ruled or was != confirmed or was_unsure:
+            gates.noticed(turn, s)  # also where it did not get to the other side: that is known now
+
+    def _differs(self, turn: Turn, s: Standing, expected: Setting) -> None:
+        """A read-back that is not what was driven: corrected once, then a fault."""
+        drive = s.drive
+        assert drive.confirmed is not None
+        shown, wanted = s.output.say(drive.confirmed), s.output.say(expected)
+        text = f"board {s.output.pin.board} shows {shown} instead of {wanted}, also after a correction"
+        before = drive.fault
+        if not drive.differs(expected, text):
+            return
+        if before != text:
+            turn.note("fault", s.output.name, f"{s.output.name}: {text}", {"fault": text})
+        turn.tell(s, "failed", text)
+        self._driving.back_off(turn, s, expected)
+
+    def failed(self, turn: Turn, event: ev.Failed) -> None:
+        """An order did not get through."""
+        s = turn.state.outputs[event.output]
+        if event.generation == s.drive.generation and s.drive.pending is not None:
+            self._driving.fail(turn, s, event.reason)
+
+    def up(self, turn: Turn, event: ev.LinkUp) -> None:
+        """A board answers."""
+        self._set_board(turn, event.board, True, "")
+        gates, readings = self._armed.gates, dict(event.readings)
+        turn.state.trials.timers.update({(event.board, line): timer for line, timer in event.timers})
+        for name in turn.state.on_board[event.board]:
+            s = turn.state.outputs[name]
+            s.drive.linked(readings.get(name), s.output.safe)
+            known = s.drive.confirmed is not None
+            s.known.how = "read back" if known else ""
+            s.known.off_at, s.known.attested = turn.now.mono, False
+            if s.gating.ruled:
+                gates.back(turn, s)
+            gates.noticed(turn, s)
+            if known:
+                s.known.since = event.at.wall
+                journal_change(turn, s)
+
+    def lost(self, turn: Turn, event: ev.LinkLost) -> None:
+        """A board no longer answers."""
+        state, board = turn.state, event.board
+        self._set_board(turn, board, False, event.reason)
+        gates = self._armed.gates
+        standings = [state.outputs[name] for name in state.on_board[board]]
+        for s in standings:
+            if s.gating.ruled:
+                gates.lost(turn, s)
+            s.drive.unlinked()
+            s.gating.granted, s.gating.bound_for = False, None
+            s.known.how, s.known.attested, s.known.lost_at = "", False, turn.now.mono
+            gates.noticed(turn, s)
+            turn.tell(s, "failed", f"the link to board {board} was lost: {event.reason}")
+        turn.disarm(standings, f"ended when board {board} was lost")
+        self._contacts.unknown(turn, board)
+        end_trials(turn, f"ended when board {board} was lost", board)
+
+    def _set_board(self, turn: Turn, name: str, up: bool, reason: str) -> None:
+        turn.state.boards[name] = BoardNow(name, up, reason, turn.now.wall)
+        turn.effect(ev.Changed("board", name))
+        self._armed.gates.watches.mark("board", name)
+        text = f"board {name} answers" if up else f"board {name} does not answer: {reason}"
+        turn.note("link", name, text, {"up": up, "reason": reason})

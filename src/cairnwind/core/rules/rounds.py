@@ -1,0 +1,72 @@
+"""Interlocks that go round in a circle: what an output needs goes off when it comes on.
+
+Such rules contradict themselves, and nobody can say what they mean; what is done with them has to be safe and to end. Outputs
+that are decided about again and again within one event are held at safe until another claim leads one of them, or for a
+long time.
+"""
+
+from __future__ import annotations
+
+from cairnwind.core.facts.claims import Claim
+from cairnwind.core.facts.interlocks import Refusal
+from cairnwind.core.state.standing import Standing
+from cairnwind.core.state.turn import Turn
+from cairnwind.core.values.quantities import NS
+
+MOST_TURNS = 12
+"""That one output takes within one event: more, and its interlocks go round in a circle."""
+REST = 300 * NS
+"""Nanoseconds after which such a circle is tried again, though nobody has claimed anything else since."""
+
+
+class Rounds:
+    """Those that are held."""
+
+    def __init__(self) -> None:
+        self._held: dict[str, tuple[int, dict[str, Claim | None]]] = {}
+        """By output: until when (monotonic), and whose claims led the outputs of its circle then."""
+
+    def __bool__(self) -> bool:
+        """Whether anything is held."""
+        return bool(self._held)
+
+    def clear(self) -> None:
+        """Other interlocks hold now."""
+        self._held.clear()
+
+    def turned(self, turn: Turn, name: str, settled: dict[str, int]) -> None:
+        """It has been decided about `MOST_TURNS` times, or that many more: who wants on and is not yet is held, or in the end whoever goes round."""
+        outputs = turn.state.outputs
+        members = {each: outputs[each].claims.leader for each, turns in settled.items() if turns > 2}
+        coming = [each for each in members if _wants_on(outputs[each])]
+        for each in coming if coming and settled[name] == MOST_TURNS else [name]:
+            self._held[each] = turn.now.mono + REST, members
+            turn.mono.set(turn.now.mono + REST, "ruled", each, "round")
+            turn.touch(each)
+
+    def led(self, turn: Turn, name: str) -> None:
+        """Another claim leads an output: circles that it is part of are tried again."""
+        for held, (_, members) in self._held.items():
+            if name in members:
+                turn.touch(held)
+
+    def refuse(self, turn: Turn, s: Standing) -> Refusal | None:
+        """It is held."""
+        held = self._held.get(s.output.name)
+        if held is None:
+            return None
+        until, members = held
+        outputs = turn.state.outputs
+        if turn.now.mono < until and all(outputs[each].claims.leader is was for each, was in members.items()):
+            return Refusal(
+                "needs",
+                "its interlocks go round in a circle: what it needs goes off when it comes on",
+                "Change the interlocks: cairnwind check.",
+            )
+        del self._held[s.output.name]
+        return None
+
+
+def _wants_on(s: Standing) -> bool:
+    """Somebody wants it on, and it is not."""
+    return s.motion.wanted.on and not s.drive.is_on

@@ -1,0 +1,83 @@
+"""All that the engine knows of one site, as data. Nothing here decides anything.
+
+Each part is changed where its name says; an event changes it through its `cairnwind.core.state.turn.Turn`.
+"""
+
+from __future__ import annotations
+
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Instant
+from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.now import BoardNow
+from cairnwind.core.state.inforce import InForce
+from cairnwind.core.state.inputs import Contact, Gauge
+from cairnwind.core.state.standing import Standing
+from cairnwind.core.state.timers import Timers
+from cairnwind.core.state.trials import Trials
+
+
+class Journal:
+    """The numbers of the journal, and whether it can be written."""
+
+    __slots__ = ("early", "inner", "ok", "sequence", "trouble")
+
+    def __init__(self) -> None:
+        self.sequence = 0
+        self.inner = 0
+        """How many commands within commands there were."""
+        self.ok = True
+        self.trouble = ""
+        self.early: list[ev.Record] = []
+        """What happened before the journal was read; it is numbered and recorded at the start."""
+
+
+class Clocks:
+    """The time, and what waits for it."""
+
+    __slots__ = ("behind", "lead", "mono", "now", "wall")
+
+    def __init__(self) -> None:
+        self.now = Instant(0, 0)
+        """The time of the event that is being taken."""
+        self.lead: int | None = None
+        """By how much the wall clock is ahead of the monotonic one."""
+        self.mono, self.wall = Timers(), Timers()
+        """What waits, by the monotonic clock and by the wall clock."""
+        self.behind = 0
+        """Wall nanoseconds before which the wall clock is not to be believed; 0 once it is."""
+
+
+class Inputs:
+    """What is known of inputs."""
+
+    __slots__ = ("contacts", "gauges")
+
+    def __init__(self, site: Site) -> None:
+        self.contacts = {name: Contact(input) for name, input in site.inputs.items() if not input.analogue}
+        self.gauges = {name: Gauge(input) for name, input in site.inputs.items() if input.analogue}
+
+
+class State:
+    """See the module's page. ``stepped``: slopes are followed step by step; else, in a rehearsal, from one end to the other."""
+
+    __slots__ = (
+        "boards", "clocks", "in_force", "inputs", "journal", "on_board", "outputs", "scenes", "site", "stepped", "stopping", "trials",
+    )  # fmt: skip
+
+    def __init__(self, site: Site, *, stepped: bool) -> None:
+        self.site = site
+        self.stepped = stepped
+        self.outputs = {name: Standing(output) for name, output in site.outputs.items()}
+        self.boards = {name: BoardNow(name, False, "not opened yet", 0) for name in site.boards}
+        self.on_board: dict[str, list[str]] = {name: [] for name in site.boards}
+        for name, output in site.outputs.items():
+            self.on_board[output.pin.board].append(name)
+        self.inputs = Inputs(site)
+        self.in_force = InForce()
+        self.journal = Journal()
+        self.clocks = Clocks()
+        self.trials = Trials(site)
+        self.scenes: dict[str, dict[tuple[str, str], int]] = {}
+        """By scene: output and slot of what it claimed, and the claim."""
+        self.stopping: tuple[str, set[str]] | None = None
+        """The all-stop that waits to be confirmed: its command, and the outputs that are not safe yet."""
