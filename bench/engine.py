@@ -70,7 +70,7 @@ def interlocks() -> list[Row]:
     concerned = sorted({name for rule in rules.interlocks for name in rule.outputs})
     for some, asked in ((rules, concerned), (NONE, concerned)):
         engine, _ = started(site, some)
-        publisher = Publisher(engine.site, engine)
+        publisher = Publisher(engine.state.site, engine)
         ways.append(
             lambda engine=engine, asked=asked, publisher=publisher: _commands(engine, asked, publisher)
         )
@@ -97,7 +97,7 @@ def scale() -> list[Row]:
     ways = []
     for count in (10_000, 10):
         engine, names = started(wide(count))
-        publisher = Publisher(engine.site, engine)
+        publisher = Publisher(engine.state.site, engine)
         ways.append(
             lambda engine=engine, names=names, publisher=publisher: _commands(engine, names, publisher)
         )

@@ -160,7 +160,7 @@ class Running:
         headers = {**more.pop("headers", {})}
         if key is not None:
             headers["Authorization"] = f"Bearer {key or self.key}"
-        return requests.request(method, self.url + path, headers=headers, timeout=10, **more)
+        return requests.request(method, self.url + path, headers=headers, timeout=60, **more)
 
     def cli(self, *args: str, **more: Any) -> subprocess.CompletedProcess[str]:
         """The command line, in a process of its own."""
@@ -205,7 +205,7 @@ def shared(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
 def cairnwind(*args: str, **more: Any) -> subprocess.CompletedProcess[str]:
     environment = {**os.environ, **more.pop("env", {})}
     return subprocess.run(
-        [CAIRNWIND, *args], capture_output=True, text=True, timeout=30, env=environment, check=False, **more
+        [CAIRNWIND, *args], capture_output=True, text=True, timeout=90, env=environment, check=False, **more
     )
 
 
@@ -237,7 +237,7 @@ class Process:
         """Seconds it took, exit code, what it printed."""
         begin = time.monotonic()
         self.process.send_signal(number)
-        out, _ = self.process.communicate(timeout=10)
+        out, _ = self.process.communicate(timeout=60)
         return time.monotonic() - begin, self.process.returncode, out
 
 
@@ -275,8 +275,8 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
 
 
 def eventually(true: Callable[[], Any], within: float = 5.0) -> Any:
-    """Wait until ``true()`` holds; fail after ``within`` seconds, and more on a machine that may be slow."""
-    end = time.monotonic() + within * (4 if INSIDE else 2)
+    """Wait until ``true()`` holds; fail after several times ``within`` seconds: how long it takes on a busy machine decides nothing."""
+    end = time.monotonic() + within * 8
     while True:
         found = true()
         if found:

@@ -77,7 +77,7 @@ def test_inputs_while_one_presses_the_button(demo: Demo) -> None:
     assert "Lid of the pug mill: closed → open  at clay-side:line-8" in line
     for process in (watching, asking):
         process.send_signal(signal.SIGINT)
-        process.communicate(timeout=5)
+        process.communicate(timeout=60)
     assert "Send closed or open" in demo.cli("pretend", "pug-mill-lid", "ajar").stderr
 
 

@@ -115,7 +115,7 @@ def test_a_sweep_is_stopped_where_it_is_loudest(demo: Demo) -> None:
     )
     eventually(lambda: (demo.now("bell").get("hertz") or 0) > 520)
     sweeping.send_signal(signal.SIGINT)
-    out, _ = sweeping.communicate(timeout=5)
+    out, _ = sweeping.communicate(timeout=60)
     assert "bell: stopped at" in out
     eventually(lambda: not demo.now("bell")["on"])
 

@@ -33,7 +33,10 @@ class Violation(AssertionError):
 
 
 class Rule(NamedTuple):
-    """('needs' | 'excludes' | 'limit' | 'trip' | 'pace', name, outputs, facts)."""
+    """('needs' | 'excludes' | 'limit' | 'trip' | 'pace' | 'budget', name, outputs, facts).
+
+    Of a budget ``gap`` is its span, ``most`` what may be used in that, and ``weights`` is (1,) where it counts starts.
+    """
 
     kind: str
     name: str
@@ -81,6 +84,14 @@ class Oracle:
         self.latched: dict[str, int | None] = dict.fromkeys(self.cause)
         self.ceased: dict[str, int | None] = {rule.name: None for rule in rules if rule.grace >= 0}
         """Of rules with a grace: since when what they ask is not as it should be, or not known to be."""
+        self.spent: dict[str, list[tuple[int, int]]] = {rule.name: [] for rule in rules if rule.kind == "budget"}
+        """Of each budget: until when something was used, and how much."""
+        self.periods: dict[str, list[int]] = {name: [] for name in self.spent}
+        """Of each budget: when its outputs were switched, in its span."""
+        self.starts: dict[str, list[int]] = {name: [] for name in self.spent}
+        """Of each budget: starts that must have been known."""
+        self.shaken: dict[str, int] = {}
+        """By board: when it, or the service, was away last: what was not answered before that may never have been known."""
         self.stop: int | None = None
         self.welded: set[str] = set()
         self.at = self.wall = 0
@@ -95,6 +106,13 @@ class Oracle:
         """A pin has moved."""
         self.look(at)
         seen = self.pins[output]
+        for rule in self.rules:
+            if rule.kind == "budget" and output in rule.outputs:
+                self.periods[rule.name].append(at)
+        if not on and self.counted(at, output):
+            for rule in self.rules:
+                if rule.kind == "budget" and output in rule.outputs:
+                    self.starts[rule.name].append(seen.since)
         if on:
             self.check_start(at, output, seen)
             seen.starts = [each for each in seen.starts if each > at - HOUR] + [at]
@@ -115,6 +133,7 @@ class Oracle:
         """A board was lost, or is back."""
         self.look(at)
         self.up[board] = up
+        self.shaken[board] = at
         for seen in self.pins.values():
             seen.forbidden.clear()
         self.look(at)
@@ -136,6 +155,7 @@ class Oracle:
 
     def restarted(self, at: int) -> None:
         """A new engine knows nothing of how long anything has been so."""
+        self.shaken[""] = at
         for since in self.since.values():
             since.clear()
         self.cause = dict.fromkeys(self.cause)
@@ -200,9 +220,11 @@ class Oracle:
 
     def look(self, at: int) -> None:
         """See that nothing forbidden is so."""
-        self.at = at
+        passed, self.at = at - self.at, at
         for rule in self.rules:
             match rule.kind:
+                case "budget":
+                    self.budget(at, rule, passed)
                 case "needs":
                     met = self.ask(rule.ask, rule.name) is True
                     if met or rule.name in self.meets:
@@ -235,6 +257,30 @@ class Oracle:
         if self.stop is not None:
             for name in self.pins:
                 self.bounded(at, name, "all-stop", False)
+
+    def certain(self, at: int, name: str) -> bool:
+        """Whether what it is told gets through and is answered, so that a service must know what it is at."""
+        return self.up[self.board[name]] and name not in self.welded and at - self.pins[name].failed > SLOW
+
+    def counted(self, at: int, name: str) -> bool:
+        """Whether a service must know that a pin that is on has come on."""
+        seen = self.pins[name]
+        answered = seen.since + ANSWERED
+        steady = self.shaken.get(self.board[name], -DAY) < seen.since and self.shaken.get("", -DAY) < seen.since
+        return answered < at and steady and seen.failed + SLOW < seen.since and name not in self.welded
+
+    def budget(self, at: int, rule: Rule, passed: int) -> None:
+        """Add up what is certainly on; what is answered counts from the answer, so each period may be a little longer."""
+        if rule.weights == (1,):
+            return
+        spent = self.spent[rule.name] = [each for each in self.spent[rule.name] if each[0] > at - rule.gap]
+        on = [name for name in rule.outputs if self.pins[name].on and self.certain(at, name)]
+        if on and passed:
+            spent.append((at, passed * len(on)))
+        periods = self.periods[rule.name] = [each for each in self.periods[rule.name] if each > at - 2 * rule.gap]
+        used = sum(min(amount, len(rule.outputs) * (end - at + rule.gap)) for end, amount in spent)
+        for name in rule.outputs:
+            self.bounded(at, name, rule.name, used <= rule.most + (len(periods) + 2) * ANSWERED)
 
     def borne(self, at: int, rule: Rule, good: bool) -> bool:
         """Whether the grace of a rule still runs: whatever it becomes, only what is good ends it."""
@@ -293,6 +339,11 @@ class Oracle:
                             raise Violation(f"{name} on {gone / NS:.4f} s after {other}, against {rule.name}")
                 case "pace":
                     self.check_pace(at, name, seen, off_for, rule)
+                case "budget" if rule.weights == (1,):
+                    others = [self.pins[each].since for each in rule.outputs if self.pins[each].on and self.counted(at, each)]
+                    starts = [each for each in (*self.starts[rule.name], *others) if each > at - rule.gap + ANSWERED]
+                    if len(starts) >= rule.most:
+                        raise Violation(f"{name} was started too often, against {rule.name}")
 
     def check_pace(self, at: int, name: str, seen: Seen, off_for: int, rule: Rule) -> None:
         """Whether it has been off long enough, and was not started too often."""

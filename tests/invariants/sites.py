@@ -57,7 +57,7 @@ def site_and_rules(
 
 
 def _rule(draw: Draw, name: str, outputs: list[str], inputs: list[str]) -> tuple[dict[str, Any], Rule]:
-    kind = draw.one(("needs", "needs", "excludes", "excludes", "limit", "trip", "pace"))
+    kind = draw.one(("needs", "needs", "excludes", "excludes", "limit", "trip", "pace", "budget"))
     some = _some(draw, outputs, 2 if kind in ("excludes", "limit") else 1)
     match kind:
         case "needs":
@@ -83,6 +83,8 @@ def _rule(draw: Draw, name: str, outputs: list[str], inputs: list[str]) -> tuple
                 "order": list(reversed(some)),
             }
             return form, Rule(kind, name, some, most=most, weights=(1,) * len(some))
+        case "budget":
+            return _budget(draw, name, some)
     facts: dict[str, int] = {}
     for key, spans in (
         ("least_on", (3,)),
@@ -101,6 +103,14 @@ def _rule(draw: Draw, name: str, outputs: list[str], inputs: list[str]) -> tuple
     return {"name": name, "pace": form, "outputs": list(some)}, Rule(
         "pace", name, some, pace=tuple(facts.items())
     )
+
+
+def _budget(draw: Draw, name: str, some: tuple[str, ...]) -> tuple[dict[str, Any], Rule]:
+    """So long, or so many starts, in any span."""
+    span, starts = draw.one((30, 100, 600)), not draw.number(0, 2)
+    most = draw.number(1, 4) if starts else span // draw.one((3, 10))
+    form = {"name": name, "outputs": list(some), "budget": f"{most} {'starts' if starts else 's'} in any {span} s"}
+    return form, Rule("budget", name, some, most=most if starts else most * NS, gap=span * NS, weights=(int(starts),))
 
 
 def _graced(draw: Draw, form: dict[str, Any]) -> tuple[dict[str, Any], int]:

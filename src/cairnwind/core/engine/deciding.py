@@ -177,6 +177,8 @@ class Deciding:
             gating.aim = s.output.safe  # its board is away, or it is on its way to safe first
         if gating.granted != on:
             gating.granted = on
+            if not on:
+                gates.let_go(turn, s)
             turn.touch(s.output.name)  # what keeps it from starting is asked otherwise than what ends it
         self._end_impatient(turn, s)
         journal_gate(turn, s)

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from cairnwind.core.facts.load import power
 from cairnwind.core.facts.model import Output
 from cairnwind.core.values.quantities import NS
-from cairnwind.core.values.settings import FULL, Setting
+from cairnwind.core.values.settings import Setting
 
 
 class Done(NamedTuple):
@@ -55,16 +56,3 @@ class Meter:
         self.close(wall)
         done, self.done = self.done, Done()
         return done
-
-
-def power(output: Output, setting: Setting) -> float:
-    """Watts at a setting: its load by the mean duty of its lines that are lit; 0 where no load is stated.
-
-    A dimmed load takes its power in proportion to its duty, which holds for LEDs and heaters and is an upper
-    bound for motors.
-    """
-    if output.load is None:
-        return 0.0
-    duties = output.duties(setting)
-    share = duties[0] if output.takes == "drive" else sum(duties) / len(duties)
-    return float(output.load) * share / FULL

@@ -15,7 +15,9 @@ from collections.abc import Callable, Iterable, Mapping
 from typing import Any, Generic, NamedTuple, TypeVar
 
 from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.interlocks import Interlock, Refusal
+from cairnwind.core.facts.model import Site
 from cairnwind.core.rules.form import Form
 from cairnwind.core.state.sight import Sight
 from cairnwind.core.state.standing import Standing
@@ -40,6 +42,8 @@ class Kind(NamedTuple):
     """The rule in a line of words."""
     holds_off: bool = True
     """It keeps its outputs off, so that they have to be off when they are safe."""
+    pointless: Callable[[Any, Site], str] | None = None
+    """Why a rule never refuses anything by what it says alone, in words; empty if it may."""
 
 
 class Gate(Generic[R]):
@@ -82,8 +86,8 @@ class Gate(Generic[R]):
         """Why an output that nobody wants on any more stays on a little longer."""
         return None
 
-    def left(self, name: str) -> Iterable[str]:
-        """What an output has left of what it allows, in words; nothing where that cannot be counted."""
+    def left(self, name: str, now: Instant) -> Iterable[Any]:
+        """What an output has left of what it allows, where that can be counted; may be asked from anywhere."""
         return ()
 
     # --- told ---------------------------------------------------------------------------------------------
@@ -96,6 +100,9 @@ class Gate(Generic[R]):
 
     def started(self, turn: Turn, s: Standing) -> None:
         """An output is let go on."""
+
+    def let_go(self, turn: Turn, s: Standing) -> None:
+        """An output that was let go on is no longer to be on, whether it ever came on or not."""
 
     def sent(self, turn: Turn, s: Standing) -> None:
         """An output is told another setting."""

@@ -23,6 +23,7 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.guards import Guard
 from cairnwind.core.facts.interlocks import Interlock, Refusal
 from cairnwind.core.facts.model import Output
@@ -189,6 +190,10 @@ class Gates:
             return found or trips
         return trips if found.expected is None or (trips.expected or 0) < found.expected else found
 
+    def left(self, name: str, now: Instant) -> list[Any]:
+        """What an output has left of what its interlocks allow, where that can be counted."""
+        return [each for gate in self.all for each in gate.left(name, now)]
+
     # --- told ---------------------------------------------------------------------------------------------
 
     def noticed(self, turn: Turn, s: Standing) -> None:
@@ -224,6 +229,11 @@ class Gates:
         s.gating.place = 0
         for gate in self._with_rules(s):
             gate.started(turn, s)
+
+    def let_go(self, turn: Turn, s: Standing) -> None:
+        """An output that was let go on is no longer to be on."""
+        for gate in self._with_rules(s):
+            gate.let_go(turn, s)
 
     def went_off(self, turn: Turn, s: Standing, *, was_on: bool) -> None:
         """An output is confirmed off."""

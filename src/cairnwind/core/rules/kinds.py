@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from typing import Any
 
 from cairnwind.core.facts.interlocks import Interlock
-from cairnwind.core.rules import excludes, limit, needs, pace, trip
+from cairnwind.core.rules import budget, excludes, limit, needs, pace, trip
+from cairnwind.core.rules.budget import BudgetGate
 from cairnwind.core.rules.form import Form, Words, at_fault, take
 from cairnwind.core.rules.gate import Gate
 from cairnwind.core.rules.needs import NeedsGate
@@ -14,9 +15,9 @@ from cairnwind.core.rules.pace import PaceGate
 from cairnwind.core.rules.trip import TripGate
 from cairnwind.core.values.errors import CallerError
 
-KINDS = {kind.verb: kind for kind in (needs.KIND, excludes.KIND, limit.KIND, trip.KIND, pace.KIND)}
+KINDS = {kind.verb: kind for kind in (needs.KIND, excludes.KIND, limit.KIND, trip.KIND, pace.KIND, budget.KIND)}
 """By the key that a site file says them with."""
-GATES: tuple[type[Gate[Any]], ...] = (TripGate, NeedsGate, PaceGate)
+GATES: tuple[type[Gate[Any]], ...] = (TripGate, NeedsGate, PaceGate, BudgetGate)
 """The gates of one output alone, in the order in which they are asked; those that outputs share come after them."""
 
 

@@ -27,6 +27,7 @@ UNITS: dict[str, dict[str, Fraction]] = {
     "a voltage": {"mV": Fraction(1, 1000), "V": Fraction(1)},
     "a current": {"uA": Fraction(1, 10**6), "µA": Fraction(1, 10**6), "mA": Fraction(1, 1000), "A": Fraction(1)},
     "a power": {"mW": Fraction(1, 1000), "W": Fraction(1), "kW": Fraction(1000)},
+    "an energy": {"Wh": Fraction(3600), "kWh": Fraction(3_600_000), "J": Fraction(1), "kJ": Fraction(1000), "MJ": Fraction(10**6)},
     "a resistance": {"ohm": Fraction(1), "Ω": Fraction(1), "kohm": Fraction(1000), "kΩ": Fraction(1000), "Mohm": Fraction(10**6)},
     "a share": {"%": Fraction(1), "percent": Fraction(1)},
 }  # fmt: skip
@@ -42,6 +43,7 @@ EXAMPLES = {
     "a voltage": "5 V",
     "a current": "72 mA or 1.2 A",
     "a power": "85 W",
+    "an energy": "40 kWh",
     "a resistance": "220 ohm or 10 kohm",
     "a share": "40 %",
 }
