@@ -84,8 +84,10 @@ class Oracle:
         self.latched: dict[str, int | None] = dict.fromkeys(self.cause)
         self.ceased: dict[str, int | None] = {rule.name: None for rule in rules if rule.grace >= 0}
         """Of rules with a grace: since when what they ask is not as it should be, or not known to be."""
-        self.spent: dict[str, list[tuple[int, int]]] = {rule.name: [] for rule in rules if rule.kind == "budget"}
-        """Of each budget: until when something was used, and how much."""
+        self.spent: dict[str, list[tuple[int, int, int]]] = {
+            rule.name: [] for rule in rules if rule.kind == "budget"
+        }
+        """Of each budget: until when outputs were on, how long, and how many."""
         self.periods: dict[str, list[int]] = {name: [] for name in self.spent}
         """Of each budget: when its outputs were switched, in its span."""
         self.starts: dict[str, list[int]] = {name: [] for name in self.spent}
@@ -266,7 +268,9 @@ class Oracle:
         """Whether a service must know that a pin that is on has come on."""
         seen = self.pins[name]
         answered = seen.since + ANSWERED
-        steady = self.shaken.get(self.board[name], -DAY) < seen.since and self.shaken.get("", -DAY) < seen.since
+        steady = (
+            self.shaken.get(self.board[name], -DAY) < seen.since and self.shaken.get("", -DAY) < seen.since
+        )
         return answered < at and steady and seen.failed + SLOW < seen.since and name not in self.welded
 
     def budget(self, at: int, rule: Rule, passed: int) -> None:
@@ -276,9 +280,11 @@ class Oracle:
         spent = self.spent[rule.name] = [each for each in self.spent[rule.name] if each[0] > at - rule.gap]
         on = [name for name in rule.outputs if self.pins[name].on and self.certain(at, name)]
         if on and passed:
-            spent.append((at, passed * len(on)))
-        periods = self.periods[rule.name] = [each for each in self.periods[rule.name] if each > at - 2 * rule.gap]
-        used = sum(min(amount, len(rule.outputs) * (end - at + rule.gap)) for end, amount in spent)
+            spent.append((at, passed, len(on)))
+        periods = self.periods[rule.name] = [
+            each for each in self.periods[rule.name] if each > at - 2 * rule.gap
+        ]
+        used = sum(min(span, end - at + rule.gap) * count for end, span, count in spent)
         for name in rule.outputs:
             self.bounded(at, name, rule.name, used <= rule.most + (len(periods) + 2) * ANSWERED)
 
@@ -340,8 +346,14 @@ class Oracle:
                 case "pace":
                     self.check_pace(at, name, seen, off_for, rule)
                 case "budget" if rule.weights == (1,):
-                    others = [self.pins[each].since for each in rule.outputs if self.pins[each].on and self.counted(at, each)]
-                    starts = [each for each in (*self.starts[rule.name], *others) if each > at - rule.gap + ANSWERED]
+                    others = [
+                        self.pins[each].since
+                        for each in rule.outputs
+                        if self.pins[each].on and self.counted(at, each)
+                    ]
+                    starts = [
+                        each for each in (*self.starts[rule.name], *others) if each > at - rule.gap + ANSWERED
+                    ]
                     if len(starts) >= rule.most:
                         raise Violation(f"{name} was started too often, against {rule.name}")
 

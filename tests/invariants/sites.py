@@ -109,8 +109,14 @@ def _budget(draw: Draw, name: str, some: tuple[str, ...]) -> tuple[dict[str, Any
     """So long, or so many starts, in any span."""
     span, starts = draw.one((30, 100, 600)), not draw.number(0, 2)
     most = draw.number(1, 4) if starts else span // draw.one((3, 10))
-    form = {"name": name, "outputs": list(some), "budget": f"{most} {'starts' if starts else 's'} in any {span} s"}
-    return form, Rule("budget", name, some, most=most if starts else most * NS, gap=span * NS, weights=(int(starts),))
+    form = {
+        "name": name,
+        "outputs": list(some),
+        "budget": f"{most} {'starts' if starts else 's'} in any {span} s",
+    }
+    return form, Rule(
+        "budget", name, some, most=most if starts else most * NS, gap=span * NS, weights=(int(starts),)
+    )
 
 
 def _graced(draw: Draw, form: dict[str, Any]) -> tuple[dict[str, Any], int]:

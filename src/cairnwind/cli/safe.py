@@ -49,6 +49,8 @@ def rules(ctx: click.Context, name: str | None, as_json: bool) -> None:
     for each in found:
         bad = each["state"] not in ("in force", "quiet")
         state = Text(f"\n{each['state']}", style="bold red") if bad else Text("")
+        if "left" in each:
+            state = Text(f"\n{each['left']['text']}", style="bold red" if bad else "dim")
         table.add_row(Text(each["name"]), Text(each["kind"], style="dim"), Text(each["text"]) + state)
     show.console().print(table)
 

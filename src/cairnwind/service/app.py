@@ -16,7 +16,7 @@ from werkzeug.exceptions import HTTPException
 from cairnwind import __version__
 from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
 from cairnwind.core.explain.past import Row, why_then
-from cairnwind.core.explain.why import if_wanted, why, with_clock
+from cairnwind.core.explain.why import if_wanted, why, with_budgets, with_clock
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON, Claim
 from cairnwind.core.facts.model import Output
@@ -144,6 +144,7 @@ class _Api:
         assert found is not None
         now = found[0]
         reasons = why(now, clocks)
+        reasons = with_budgets(reasons, self.runtime.engine.left(name, clock()), clocks)
         behind = self.runtime.publisher.current.site_now.clock
         if behind and any(
             name in each.course.outputs for each in list(self.runtime.engine.planning.schedules.values())

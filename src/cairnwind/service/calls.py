@@ -51,6 +51,10 @@ COUNT: Schema = {"type": "integer", "minimum": 0, "maximum": 2**62}
 FLAG: Schema = {"type": "boolean"}
 TIME: Schema = {"type": ["string", "null"], "format": "date-time"}
 MAYBE: Schema = {"type": ["string", "null"]}
+LEFT: Schema = {
+    **obj("left of share more ends text", left=TEXT, of=TEXT, share=NUMBER, more=TIME, ends=TIME, text=TEXT),
+    "description": "Of a budget: what is left, of what, as a share from 0 to 1, when there is more, and when it is used up if it goes on so.",
+}
 SPAN: Schema = {
     "type": ["string", "number"],
     "description": "A time as people write it: '3 s', '10 min'; a number is seconds.",
@@ -228,7 +232,7 @@ CALLS: tuple[Call, ...] = (
     Call("GET", "/all-stop", "watch", "Whether everything is stopped.", ref("Stop")),
     Call("PUT", "/all-stop", "operate", "Everything safe, now.", OUTCOME, body(reason=SHORT, **WAIT, example={"reason": "smoke"}), optional=True, repeat=True),
     Call("DELETE", "/all-stop", "keep", "Ends the all-stop.", OUTCOME, repeat=True),
-    Call("GET", "/rules", "watch", "Every rule in words, with its state.", named("rules", many(obj("name kind text outputs state", name=TEXT, kind=TEXT, text=TEXT, outputs=many(TEXT), state=TEXT)))),
+    Call("GET", "/rules", "watch", "Every rule in words, with its state.", named("rules", many(obj("name kind text outputs state", name=TEXT, kind=TEXT, text=TEXT, outputs=many(TEXT), state=TEXT, left=LEFT)))),
     Call("POST", "/questions", "watch", "Whether something is so (null: not known), and what is so instead.", obj("question so instead", question=TEXT, so={"type": ["boolean", "null"]}, instead=many(TEXT)),
          body("question", question=SAID, example={"question": "kiln-door is closed"})),
     Call("GET", "/trips", "watch", "Trips in force.", named("trips", many(ref("Trip")))),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from flask import Response
 
@@ -18,6 +19,7 @@ from cairnwind.service import shapes
 from cairnwind.service.asked import answer, caller, caller_key, json_body, need, text
 from cairnwind.service.codes import Codes, shown, when_of
 from cairnwind.service.desk import Desk
+from cairnwind.service.first import clock
 from cairnwind.site.rules import the_language
 
 Do = Callable[..., Response]
@@ -68,8 +70,12 @@ class SafeViews:
         for rule in self.rules.interlocks:
             kind = kinds.kind_of(rule)
             state = "tripped" if rule.name in latched else "in force"
-            outputs = rule.outputs
-            found.append(_rule(rule.name, kind, kinds.said(rule), outputs, state))
+            form = _rule(rule.name, kind, kinds.said(rule), rule.outputs, state)
+            for left in self.runtime.engine.left(rule.outputs[0], clock()):
+                if left.rule == rule.name:
+                    form["state"] = "used up" if left.used_up else "in force"
+                    form["left"] = shapes.left_form(left, ZoneInfo(self.site.timezone))
+            found.append(form)
         for each in self.rules.reflexes:
             if isinstance(each, Reflex):
                 how = "while" if each.holds else "when"

@@ -9,13 +9,14 @@ from zoneinfo import ZoneInfo
 
 import orjson
 
-from cairnwind.core.explain.why import Why
+from cairnwind.core.explain.why import Why, left_text
 from cairnwind.core.facts.claims import Claim
 from cairnwind.core.facts.events import Ended, Outcome
 from cairnwind.core.facts.interlocks import Latched, Raised, Refusal, Stop, Tag
 from cairnwind.core.facts.model import Board, Input, Output, Site
 from cairnwind.core.facts.now import BoardNow, InputNow, OutputNow, SiteNow
 from cairnwind.core.physics.programs import Program
+from cairnwind.core.rules.budget import Left
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import FULL, Colour, Drive, Setting, Tone, brief, show
 
@@ -46,6 +47,14 @@ def local(zone: ZoneInfo) -> Any:
         return f"{then:%H:%M:%S}" if then.date() == today else f"{then:%Y-%m-%d %H:%M:%S}"
 
     return clock
+
+
+def left_form(left: Left, zone: ZoneInfo) -> dict[str, Any]:
+    """What is left of a budget."""
+    return {
+        "left": left.left, "of": left.of, "share": round(left.share, 4), "text": left_text(left, local(zone)),
+        "more": moment(left.more), "ends": moment(left.ends),
+    }  # fmt: skip
 
 
 def setting(output: Output, value: Setting | Program | None) -> dict[str, Any] | None:

@@ -36,6 +36,7 @@ from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.now import BoardNow, InputNow, OutputNow, SiteNow
 from cairnwind.core.facts.trials import Trial
+from cairnwind.core.rules.budget import Left
 from cairnwind.core.rules.gates import Armed, Gates
 from cairnwind.core.rules.rounds import Rounds
 from cairnwind.core.state.sight import Sight
@@ -182,6 +183,10 @@ class Engine:
             s.known.how, s.known.since, board.up, board.reason, drive.fault, drive.attempts, motion.moving, gating.keeping,
             self._armed.gates.grace(s),
         )  # fmt: skip
+
+    def left(self, name: str, now: Instant) -> list[Left]:
+        """What is left of each budget of an output; may be asked from any thread."""
+        return self._armed.gates.left(name, now)
 
     def input_now(self, name: str) -> InputNow:
         """The input as it stands."""

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
 from cairnwind.core.facts.claims import Claim
 from cairnwind.core.facts.model import Output
 from cairnwind.core.facts.now import ACCEPT_CLOCK, OutputNow
+from cairnwind.core.rules.budget import Left
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +69,24 @@ def if_wanted(found: Why, output: Output, reason: str, remedy: str) -> Why:
     on = output.words[1]
     text = f"if somebody wanted it {on}: {reason or 'nothing would stand in the way'}"
     return replace(found, steps=(*found.steps, ("wanted on", text)), remedy=found.remedy or remedy)
+
+
+def left_text(left: Left, clock: Callable[[int], str]) -> str:
+    """What is left of a budget, until when that lasts, and when there is more."""
+    what = f"nothing is left of {left.of}" if left.used_up else f"{left.left} left of {left.of}"
+    ends = f", used up at {clock(left.ends)} if it goes on so" if left.ends and not left.used_up else ""
+    more = (
+        ""
+        if left.more is None
+        else f"; there is {'enough again' if left.used_up else 'more'} from {clock(left.more)} on"
+    )
+    return f"{what}{ends}{more}"
+
+
+def with_budgets(found: Why, budgets: Iterable[Left], clock: Callable[[int], str]) -> Why:
+    """The same, with what is left of the budgets of the output."""
+    steps = [("budget", f"'{each.rule}': {left_text(each, clock)}") for each in budgets]
+    return replace(found, steps=(*found.steps, *steps)) if steps else found
 
 
 def with_clock(found: Why, behind: str) -> Why:

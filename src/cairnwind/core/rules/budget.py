@@ -232,13 +232,19 @@ class BudgetGate(Gate[Budget]):
             return self._too_often(turn, rule, s) if starting else None
         if pointless(rule, turn.site):
             return None
+        if not self._look(turn, rule):
+            return None
+        return self._refusal(turn, rule, s, "and that is used up")
+
+    def _look(self, turn: Turn, rule: Budget) -> bool:
+        """Whether it is used up; where that has changed, all its outputs are asked."""
         account = self._accounts[rule.name]
         used = account.spent.used(turn.now.mono, self._edge(rule, turn.now))
         if account.used_up != (used > rule.most - rule.again if account.used_up else used >= rule.most):
             account.used_up = not account.used_up
             self._store(turn, rule)
-            turn.touch_all(name for name in rule.outputs if name != s.output.name)
-        return self._refusal(turn, rule, s, "and that is used up") if account.used_up else None
+            turn.touch_all(rule.outputs)
+        return account.used_up
 
     def _too_often(self, turn: Turn, rule: Budget, s: Standing) -> Refusal | None:
         used = self._accounts[rule.name].spent.used(turn.now.mono, self._edge(rule, turn.now))
@@ -284,7 +290,11 @@ class BudgetGate(Gate[Budget]):
             spent = account.spent
             used = spent.used(now.mono, self._edge(rule, now))
             left = max(0, rule.most - used)
-            more = self._again(rule, spent, now) if account.used_up or not left else self._leaves(rule, spent, now)
+            more = (
+                self._again(rule, spent, now)
+                if account.used_up or not left
+                else self._leaves(rule, spent, now)
+            )
             ends = self._ends(rule, spent, now) if spent.running else None
             yield Left(
                 rule.name,
@@ -378,6 +388,8 @@ class BudgetGate(Gate[Budget]):
                 turn.touch(name)
         if rule.what == "starts":
             return
+        if not pointless(rule, turn.site):
+            self._look(turn, rule)
         spent = self._accounts[rule.name].spent
         due = self._ends(rule, spent, turn.now)
         if rule.calendar and spent.running:
@@ -408,7 +420,9 @@ class BudgetGate(Gate[Budget]):
         name = s.output.name
         for rule in self.of.get(name, ()):
             spends = self._accounts[rule.name].spent.of(name) is not None
-            if rule.what == "starts" or (spends and turn.mono.due("ruled", name, f"budget {rule.name}") is None):
+            if rule.what == "starts" or (
+                spends and turn.mono.due("ruled", name, f"budget {rule.name}") is None
+            ):
                 self._watch(turn, rule)
 
     def jumped(self, turn: Turn) -> None:

@@ -28,6 +28,7 @@ from cairnwind.core.facts.guards import Guard
 from cairnwind.core.facts.interlocks import Interlock, Refusal
 from cairnwind.core.facts.model import Output
 from cairnwind.core.rules import guard, lockout, quiet, stop, trip
+from cairnwind.core.rules.budget import Left
 from cairnwind.core.rules.gate import Gate
 from cairnwind.core.rules.guard import GuardGate
 from cairnwind.core.rules.kinds import GATES
@@ -190,7 +191,7 @@ class Gates:
             return found or trips
         return trips if found.expected is None or (trips.expected or 0) < found.expected else found
 
-    def left(self, name: str, now: Instant) -> list[Any]:
+    def left(self, name: str, now: Instant) -> list[Left]:
         """What an output has left of what its interlocks allow, where that can be counted."""
         return [each for gate in self.all for each in gate.left(name, now)]
 

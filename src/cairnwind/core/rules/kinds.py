@@ -15,7 +15,9 @@ from cairnwind.core.rules.pace import PaceGate
 from cairnwind.core.rules.trip import TripGate
 from cairnwind.core.values.errors import CallerError
 
-KINDS = {kind.verb: kind for kind in (needs.KIND, excludes.KIND, limit.KIND, trip.KIND, pace.KIND, budget.KIND)}
+KINDS = {
+    kind.verb: kind for kind in (needs.KIND, excludes.KIND, limit.KIND, trip.KIND, pace.KIND, budget.KIND)
+}
 """By the key that a site file says them with."""
 GATES: tuple[type[Gate[Any]], ...] = (TripGate, NeedsGate, PaceGate, BudgetGate)
 """The gates of one output alone, in the order in which they are asked; those that outputs share come after them."""
