@@ -22,6 +22,7 @@ from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.plan import Schedule, overlap
 from cairnwind.core.facts.reflexes import Alarm, Reflex
 from cairnwind.core.language.forms import Rules
+from cairnwind.core.rules import kinds
 from cairnwind.core.rules.excludes import Excludes
 from cairnwind.core.rules.limit import Limit
 from cairnwind.core.rules.needs import Needs
@@ -50,7 +51,13 @@ def check(site: Site, rules: Rules, schedules: Iterable[Schedule] = (), now: int
     """All questions about the rules of a site, with their answers; ``now`` is wall nanoseconds, for the plan."""
     budget = Budget()
     found = [*_constant(site, rules, budget), *_never_on(site, rules, budget), *_trips(site, rules, budget)]
-    found += [*_limits(rules), *_pointless(rules), *_plan(rules, list(schedules), now), *_rounds(site, rules)]
+    found += [
+        *_limits(rules),
+        *_by_itself(site, rules),
+        *_pointless(rules),
+        *_plan(rules, list(schedules), now),
+        *_rounds(site, rules),
+    ]
     return found
 
 
@@ -300,6 +307,21 @@ def _limits(rules: Rules) -> Iterator[Found]:
                 )
             if not large:
                 yield Found("excluded", rule.name, "interlock", question)
+
+
+def _by_itself(site: Site, rules: Rules) -> Iterator[Found]:
+    """Rules that never refuse anything, by what they say alone."""
+    question = "can it ever refuse anything?"
+    for rule in rules.interlocks:
+        ask = kinds.KINDS[kinds.kind_of(rule)].pointless
+        if ask is None:
+            continue
+        why = ask(rule, site)
+        if why:
+            what = f"'{rule.name}' is never reached: {why}"
+            yield Found("found", rule.name, "interlock", question, what, "all of them on, all the time")
+        else:
+            yield Found("excluded", rule.name, "interlock", question)
 
 
 def _pointless(rules: Rules) -> Iterator[Found]:
