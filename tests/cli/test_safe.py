@@ -85,7 +85,18 @@ def test_rules_as_people_and_programs_read_them(demo: Demo) -> None:
     listed = ended(demo.cli("rules", "kiln"), 0, "no fire without draught")
     assert "the hoist goes one way" not in listed
     kinds = {rule["kind"] for rule in json.loads(demo.cli("rules", "--json").stdout)["rules"]}
-    assert kinds == {"needs", "excludes", "limit", "trip", "budget", "pace", "reflex", "regulator", "alarm", "guard"}
+    assert kinds == {
+        "needs",
+        "excludes",
+        "limit",
+        "trip",
+        "budget",
+        "pace",
+        "reflex",
+        "regulator",
+        "alarm",
+        "guard",
+    }
     ended(demo.cli("reset", "no such trip", "--by", "Anna"), 4, "There is no trip called")
     ended(demo.cli("ask", "kiln-dor is open"), 2, "Did you mean 'kiln-door'?")
     ended(demo.cli("attest", "kiln", "--by", "Anna"), 5, "Nothing has to be attested")

@@ -58,6 +58,8 @@ class Seen:
     since: int = -DAY
     starts: list[int] = field(default_factory=list)
     lasted: int = 0
+    rested: int = DAY
+    """How long it was off before it came on."""
     failed: int = -DAY
     ordered: int = -DAY
     forbidden: dict[str, int] = field(default_factory=dict)
@@ -76,6 +78,8 @@ class Oracle:
         self.up = dict.fromkeys({*self.board.values()}, True)
         self.since: dict[str, dict[int, int | None]] = {rule.name: {} for rule in rules}
         """Of each 'for' in a rule's question: since when its inside is so."""
+        self.denied: dict[int, int] = {}
+        """Of each 'for': when its inside was known not to be so last."""
         self.met: dict[str, int] = {}
         """By rule: when what it asks was last so."""
         self.meets: set[str] = set()
@@ -121,6 +125,9 @@ class Oracle:
         else:
             seen.lasted = at - seen.since
             seen.forbidden.clear()
+            seen.rested = DAY
+        if on:
+            seen.rested = at - seen.since
         seen.on, seen.since = on, at
         self.look(at)
 
@@ -164,7 +171,7 @@ class Oracle:
         for rule in self.rules:
             if rule.kind == "needs" and rule.grace >= 0:
                 self.ceased[rule.name] = None
-        self.met, self.meets = {}, set()
+        self.met, self.meets, self.denied = {}, set(), {}
         self.look(at)
 
     def reset(self, at: int, trip: str) -> None:
@@ -208,6 +215,10 @@ class Oracle:
                 return True if True in both else None if None in both else False
             case ("for", inside, span):
                 found, since = self.ask(inside, rule), self.since[rule]
+                if found is False:
+                    self.denied[id(ask)] = self.at
+                if found is None and self.at - self.denied.get(id(ask), -DAY) < span:
+                    found = False  # what was not so a moment ago has not been so for long, whatever it is now
                 if found is not True:
                     since[id(ask)] = None
                     return found
@@ -271,7 +282,7 @@ class Oracle:
         steady = (
             self.shaken.get(self.board[name], -DAY) < seen.since and self.shaken.get("", -DAY) < seen.since
         )
-        return answered < at and steady and seen.failed + SLOW < seen.since and name not in self.welded
+        return answered < at and seen.rested > ANSWERED and steady and seen.failed + SLOW < seen.since and name not in self.welded
 
     def budget(self, at: int, rule: Rule, passed: int) -> None:
         """Add up what is certainly on; what is answered counts from the answer, so each period may be a little longer."""

@@ -8,6 +8,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
+from cairnwind.cli.interrupts import Interrupts
 from cairnwind.cli.main import an_output, as_json, main, names_of, site_of
 
 if TYPE_CHECKING:
@@ -63,6 +64,35 @@ def why(ctx: click.Context, output: str, at: str | None, as_json: bool) -> None:
 
     form = site_of(ctx).why(output, at)
     show.emit(form) if as_json else show.why(form, past=at is not None)
+
+
+@main.command()
+@an_output
+@click.option("--last", is_flag=True, help="What is known by now, and no more: not what comes.")
+@as_json
+@click.pass_context
+def trace(ctx: click.Context, output: str, last: bool, as_json: bool) -> None:
+    """How it is decided about an output, phase by phase: now, then live until Ctrl-C.
+
+    \b
+    For each event that concerns it: what was due, which conditions changed, what
+    is wanted, which gates were asked in which order and what each said, what was
+    driven, which timers were set.
+    """
+    from cairnwind.cli import show, show_trace
+
+    site = site_of(ctx)
+    zone = ZoneInfo(site.facts()["timezone"])
+    after: int | None = None
+    with Interrupts() as stop:
+        while not stop.asked:
+            for each in site.trace(output, after):
+                after = each["number"]
+                show.emit(each) if as_json else show_trace.one(each, zone)
+            sys.stdout.flush()
+            if last:
+                break
+            stop.sleep(TRACE_EVERY)
 
 
 @main.command()
@@ -140,6 +170,10 @@ def watch(
             shown[change.name] = line[12:]
             click.echo(line)
         sys.stdout.flush()
+
+
+TRACE_EVERY = 0.3
+"""Seconds between two looks at what was decided."""
 
 
 def _watch_link(site: Site, board: str, as_json: bool) -> None:

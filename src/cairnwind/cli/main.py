@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 ELSEWHERE = {
     **dict.fromkeys(("serve", "demo", "check"), "serving"),
-    **dict.fromkeys(("look", "why", "watch", "journal"), "looking"),
+    **dict.fromkeys(("look", "why", "trace", "watch", "journal"), "looking"),
     **dict.fromkeys(("turn", "release", "hold", "stop", "lockout"), "commanding"),
     **dict.fromkeys(("pins", "try", "identify", "pretend", "chain", "doctor"), "hardware"),
     **dict.fromkeys(("play", "run", "fit", "compare", "steer"), "light"),

@@ -105,6 +105,15 @@ class Looking(Wire):
         then = f"?at={quote(at, safe='')}" if at else ""
         return self._get(f"/outputs/{quote(output, safe='')}/why{then}")
 
+    def trace(self, output: str, after: int | None = None) -> list[dict[str, Any]]:
+        """How it was decided about an output, one event after the other: now, and what came since somebody began to look.
+
+        With ``after`` only what came after that number. It is looked at for a minute after each call.
+        """
+        then = "" if after is None else f"?after={after}"
+        found: list[dict[str, Any]] = self._get(f"/outputs/{quote(output, safe='')}/trace{then}")["traces"]
+        return found
+
     def journal(
         self,
         subject: str | None = None,

@@ -36,6 +36,7 @@ from cairnwind.service.remoteviews import RemoteViews
 from cairnwind.service.repeats import Repeats
 from cairnwind.service.safeviews import SafeViews
 from cairnwind.service.server import HANDOVER, HEADERS
+from cairnwind.service.traces import LOOKED_AT
 from cairnwind.service.waveforms import Waveforms
 from cairnwind.service.wire import Wire
 from cairnwind.service.wishes import CLAIM
@@ -83,6 +84,7 @@ class _Api:
             f"{v1}/outputs": {"GET": self.get_outputs},
             f"{v1}/outputs/<name>": {"GET": self.get_output},
             f"{v1}/outputs/<name>/why": {"GET": self.get_why},
+            f"{v1}/outputs/<name>/trace": {"GET": self.get_trace},
             f"{v1}/outputs/<name>/claim": {"DELETE": self.release_person},
             f"{v1}/outputs/<name>/lockouts/<tag>": {"PUT": self.lock, "DELETE": self.unlock},
             f"{v1}/inputs": {"GET": self.get_inputs},
@@ -156,6 +158,18 @@ class _Api:
             if outcome is not None:
                 reasons = if_wanted(reasons, output, outcome.reason, outcome.remedy)
         return answer(shapes.why_form(reasons))
+
+    def get_trace(self, name: str) -> Response:
+        """How it was decided about an output: now, and what came since somebody began to look, or (``after``) after a number."""
+        self._output(name)
+        after = whole("after", None)
+        for now in (False,) if after is not None else (False, True):
+            look = ev.Trace(clock(), self.runtime.command_id(), caller(), name, LOOKED_AT, now)
+            if self.runtime.ask(look) is None:
+                raise CallerError("busy", "The engine has no time for that.", "Ask again in a moment.")
+        found = self.runtime.traces.since(name, after or 0)
+        form = [shapes.trace_form(number, each) for number, each in found]
+        return answer({"output": name, "traces": form})
 
     def _rows_of(self, output: Output, wall: int) -> list[Row]:
         """What the journal has that concerns an output, before a moment."""

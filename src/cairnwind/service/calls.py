@@ -178,6 +178,8 @@ CALLS: tuple[Call, ...] = (
     Call("GET", "/outputs", "watch", "Outputs from wish to pin: all, or a page of `limit` after the one named `after`.", many(ref("Output")),
          query={"limit": {"type": "integer", "minimum": 1, "maximum": 10000}, "after": TEXT}),
     Call("GET", "/outputs/<name>", "watch", "One output.", ref("Output"), examples=GALLERY),
+    Call("GET", "/outputs/<name>/trace", "watch", "How it was decided about it, phase by phase: now, and what came since somebody began to look, or `after` a number. It is looked at for a minute after each call.",
+         obj("output traces", output=TEXT, traces=many(obj("number at event steps", number=WHOLE, at=TIME, event=TEXT, steps=many(obj("phase what text round no", phase=TEXT, what=TEXT, text=TEXT, round=WHOLE, no=FLAG))))), query={"after": COUNT}, examples=GALLERY),
     Call("GET", "/outputs/<name>/why", "watch", "Why it is as it is, or (`at`) was.", ref("Why"), query={"at": TEXT}, examples=GALLERY),
     Call("GET", "/outputs/<name>/curve", "watch", "Level, duty and count in steps of 5 %.", obj("output rows", output=TEXT, rows=many(obj())), examples=GALLERY),
     Call("DELETE", "/outputs/<name>/claim", "operate", "Releases what persons claim.", OUTCOME, examples=GALLERY, repeat=True),

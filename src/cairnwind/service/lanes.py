@@ -172,7 +172,7 @@ FIRST = frozenset((
 ))  # fmt: skip
 """What moves toward safe, and what is known of boards and inputs."""
 PACED = frozenset((
-    ev.ResetStop, ev.ResetTrip, ev.Probe, ev.Reload, ev.Resume, ev.Acknowledge, ev.Open, ev.WrongCode, ev.Denied, ev.Unlock,
+    ev.ResetStop, ev.ResetTrip, ev.Probe, ev.Trace, ev.Reload, ev.Resume, ev.Acknowledge, ev.Open, ev.WrongCode, ev.Denied, ev.Unlock,
     ev.TryPin, ev.Attest, ev.Extend, ev.ChangeTimer, ev.Plan, ev.AcceptClock,
 ))  # fmt: skip
 DEPENDS: dict[type, Callable[[Any], bool]] = {

@@ -33,6 +33,7 @@ from cairnwind.service.repeats import KEEP
 from cairnwind.service.signals import Signals
 from cairnwind.service.snapshot import Publisher
 from cairnwind.service.stream import Stream
+from cairnwind.service.traces import Traces
 from cairnwind.site import SiteFileError, read_site
 from cairnwind.site.plans import read_plan
 from cairnwind.site.rules import read_rules
@@ -65,6 +66,7 @@ class Runtime:
         self.reader: Reader
         self.claims: dict[int, Claim] = {}
         """Standing claims by id. Written by the engine's thread; read by any."""
+        self.traces = Traces()
         self.waiters: dict[str, queue.SimpleQueue[ev.Ended]] = {}
         self.listeners: list[Callable[[list[tuple[str, str]], list[ev.Ended]], None]] = []
         """Called after each batch with what has changed, and what became of commands. They only note it."""
@@ -196,7 +198,7 @@ class Runtime:
         """Like `submit`, without waiting: ``told`` is called by another thread. False if it was shed."""
         return self.lanes.put(Item(command, _Reply(told)))
 
-    def ask(self, question: ev.Probe, within: float = 0.5) -> ev.Outcome | None:
+    def ask(self, question: ev.Probe | ev.Trace, within: float = 0.5) -> ev.Outcome | None:
         """The answer to a question that changes nothing; None if the engine has no time for it: readers do not wait."""
         reply: queue.SimpleQueue[ev.Outcome] = queue.SimpleQueue()
         if not self.lanes.put(Item(question, reply)):
@@ -374,6 +376,8 @@ class Runtime:
                     answers.append((item, effect))
                 case ev.Ended():
                     self._told.append(effect)
+                case ev.Tell(trace):
+                    self.traces.take(trace)
                 case ev.KeepClaim(claim):
                     self._keep(claim)
                 case ev.DropClaim(output, slot):

@@ -15,6 +15,7 @@ from cairnwind.core.facts.events import Ended, Outcome
 from cairnwind.core.facts.interlocks import Latched, Raised, Refusal, Stop, Tag
 from cairnwind.core.facts.model import Board, Input, Output, Site
 from cairnwind.core.facts.now import BoardNow, InputNow, OutputNow, SiteNow
+from cairnwind.core.facts.traces import Traced
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.rules.budget import Left
 from cairnwind.core.values.quantities import NS
@@ -54,6 +55,16 @@ def left_form(left: Left, zone: ZoneInfo) -> dict[str, Any]:
     return {
         "left": left.left, "of": left.of, "share": round(left.share, 4), "text": left_text(left, local(zone)),
         "more": moment(left.more), "ends": moment(left.ends),
+    }  # fmt: skip
+
+
+def trace_form(number: int, trace: Traced) -> dict[str, Any]:
+    """One decision, phase by phase."""
+    return {
+        "number": number, "at": moment(trace.wall), "event": trace.event,
+        "steps": [
+            {"phase": step.phase, "what": step.what, "text": step.text, "round": step.round, "no": step.no} for step in trace.steps
+        ],
     }  # fmt: skip
 
 

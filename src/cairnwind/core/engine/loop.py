@@ -31,6 +31,7 @@ from cairnwind.core.engine.planning import Planning
 from cairnwind.core.engine.reflexes import Reflexes
 from cairnwind.core.engine.requests import Requests
 from cairnwind.core.engine.sticks import Sticks
+from cairnwind.core.engine.tracing import Tracing
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.model import Site
@@ -61,6 +62,8 @@ class Engine:
         self.courses = Courses(requests)
         self.planning = Planning(self._armed, self.courses)
         self._lifecycle = Lifecycle(self._armed, requests, self.courses, self.planning)
+        self._tracing: Tracing | None = None
+        """There only while somebody looks at how it is decided."""
         self._handlers, self._deadlines = self._wire(requests, Sticks(site, requests))
 
     def _wire(self, requests: Requests, sticks: Sticks) -> tuple[dict[type, Handler], dict[str, Due]]:
@@ -81,13 +84,13 @@ class Engine:
             ev.Confirmed: links.confirmed, ev.Answers: links.answers, ev.Failed: links.failed, ev.LinkUp: links.up,
             ev.LinkLost: links.lost, ev.InputSeen: contacts.seen, ev.Measured: contacts.measured,
             ev.Start: life.start, ev.Reload: life.reload, ev.Shutdown: life.shutdown, ev.Recording: life.recording,
-            ev.Withdraw: life.withdraw, ev.Tick: _nothing,
+            ev.Withdraw: life.withdraw, ev.Tick: _nothing, ev.Trace: self._trace,
         }  # fmt: skip
         deadlines: dict[str, Due] = {
             "claim": requests.claim_due, "over": requests.over_due, "retry": driving.retry_due, "answer": driving.answer_due,
             "step": self._deciding.step_due, "input": contacts.due, "stale": contacts.stale_due, "trial": trying.due,
             "timer": courses.due, "plan": planning.due, "quiet": life.quiet_due, "reflex": life.reflexes.due,
-            "regulator": life.regulators.due, "alarm": life.alarms.due,
+            "regulator": life.regulators.due, "alarm": life.alarms.due, "trace": self._trace_due,
             "ruled": lambda turn, name, slot: armed.gates.due(turn, name, slot),
             "watch": lambda turn, name, slot: armed.gates.watch_due(turn, name, slot),
             "grace": lambda turn, name, slot: armed.gates.grace_due(turn, name, slot),
@@ -100,24 +103,49 @@ class Engine:
     def handle(self, event: ev.Event) -> list[ev.Effect]:
         """Take one event; return its effects, drives first and among those moves to off first."""
         turn = Turn(self.state, event.at)
+        tracing = self._tracing
+        if tracing is not None:
+            tracing.begins(turn)
+        deciding = tracing or self._deciding
         self._lifecycle.see_clock(turn)
         self._meet_deadlines(turn)
         self._handlers[type(event)](turn, event)
-        rounds = self._deciding.decide(turn)
+        rounds = deciding.decide(turn)
         if turn.asked and self._armed.gates.some and withdraw(turn):
-            rounds += 1 + self._deciding.decide(turn)
+            rounds += 1 + deciding.decide(turn)
         for asked in turn.asked:
             answer(turn, asked)
         if turn.phrase is not None:
             gather(turn)
         self._show(turn)
+        if tracing is not None:
+            tracing.ends(turn, event)
         return self._effects(turn, again=rounds > 1)
 
     def _meet_deadlines(self, turn: Turn) -> None:
         for timers, time in ((turn.mono, turn.now.mono), (turn.wall, turn.now.wall)):
             while (key := timers.take(time)) is not None:
                 kind, name, slot = key
+                if self._tracing is not None:
+                    self._tracing.due(key)
                 self._deadlines[kind](turn, name, slot)
+
+    def _trace(self, turn: Turn, event: ev.Trace) -> None:
+        """Somebody looks at how it is decided about an output: from the next event on, which comes at once."""
+        if self._tracing is None:
+            self._tracing = Tracing(self._armed, self._driving)
+        self._tracing.until[event.output] = turn.now.mono + event.span
+        turn.mono.set(turn.now.mono + event.span, "trace", event.output)
+        if event.now:
+            turn.touch(event.output)
+        turn.effect(ev.Outcome(event.command, turn.sequence, "driving", event.output))
+
+    def _trace_due(self, turn: Turn, name: str, slot: str) -> None:
+        """Nobody looks any more."""
+        if self._tracing is not None:
+            self._tracing.until.pop(name, None)
+            if not self._tracing.until:
+                self._tracing = None
 
     def _show(self, turn: Turn) -> None:
         """Have what was decided about shown anew, unless it moves on before anybody could have read it."""

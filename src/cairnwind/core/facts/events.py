@@ -14,6 +14,7 @@ from cairnwind.core.facts.course import Course, Timer
 from cairnwind.core.facts.guards import Guard
 from cairnwind.core.facts.interlocks import Interlock, Latched, Raised, Stop, Tag
 from cairnwind.core.facts.model import Pin, Site
+from cairnwind.core.facts.traces import Traced
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.values.fact import fact, field
@@ -118,6 +119,21 @@ class Probe:
     command: str
     source: Source
     output: str
+
+
+@fact
+class Trace:
+    """Somebody looks at how it is decided about an output, for ``span`` nanoseconds. Changes nothing and is not recorded.
+
+    With ``now`` it is decided about at once, so that there is something to see.
+    """
+
+    at: Instant
+    command: str
+    source: Source
+    output: str
+    span: int
+    now: bool = False
 
 
 @fact
@@ -335,6 +351,7 @@ Command = (
     | ResetTrip
     | Attest
     | Probe
+    | Trace
     | Reload
     | Resume
     | Acknowledge
@@ -654,6 +671,13 @@ class DropSchedule:
 
 
 @fact
+class Tell:
+    """How the engine came to what it decided about an output that somebody looks at."""
+
+    trace: Traced
+
+
+@fact
 class Outcome:
     """The answer to a command: *driving*, *waiting*, *blocked*, *refused*, *unreachable*, *not recorded*."""
 
@@ -709,6 +733,7 @@ Effect = (
     | DropTimer
     | KeepSchedule
     | DropSchedule
+    | Tell
     | Outcome
     | Ended
     | Changed

@@ -247,7 +247,8 @@ class BudgetGate(Gate[Budget]):
         return account.used_up
 
     def _too_often(self, turn: Turn, rule: Budget, s: Standing) -> Refusal | None:
-        used = self._accounts[rule.name].spent.used(turn.now.mono, self._edge(rule, turn.now))
+        spent = self._accounts[rule.name].spent
+        used = spent.used(turn.now.mono, self._edge(rule, turn.now))
         coming = [
             name
             for name in rule.outputs
@@ -256,6 +257,9 @@ class BudgetGate(Gate[Budget]):
         if used >= rule.most:
             return self._refusal(turn, rule, s, "and it has had them")
         if used + len(coming) >= rule.most:
+            more = self._leaves(rule, spent, turn.now)
+            if more is not None:
+                turn.mono.set(max(more, turn.now.mono + 1), "ruled", s.output.name, f"budget {rule.name}")
             return Refusal(
                 "budget", f"'{rule.name}' allows {spelled(rule)}, and {coming[0]} is about to have the last",
                 f"See: cairnwind why {coming[0]}.", rule=rule.name,

@@ -19,7 +19,7 @@ those outputs that passed their own. An output that no interlock concerns costs 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 from cairnwind.core.facts import events as ev
@@ -157,6 +157,13 @@ class Gates:
                     return found
                 coming = coming or found
         return coming
+
+    def asked(self, turn: Turn, s: Standing, *, starting: bool) -> Iterator[tuple[str, Refusal | None]]:
+        """Each of an output's own interlocks, with what it says, for whoever looks on."""
+        name = s.output.name
+        for gate in self._own[name]:
+            if name in gate.of:
+                yield gate.rule.__name__.lower(), gate.refuse(turn, s, starting)
 
     def keeps_on(self, turn: Turn, s: Standing) -> Refusal | None:
         """Why an output that nobody wants on any more stays on a little longer."""

@@ -143,6 +143,11 @@ class SharedGates:
         """The outputs that any of them binds."""
         return self._of
 
+    def rules_of(self, name: str) -> list[str]:
+        """The names of those that bind an output, in the order in which they are asked."""
+        circle = self._of.get(name)
+        return [each.rule.name for each in circle.of[name]] if circle is not None else []
+
     def succeed(self, old: SharedGates) -> None:
         """Take over from those that held before."""
         for circle in self.circles:

@@ -65,6 +65,10 @@ class Timers:
         standing = self._due.get((kind, name, slot))
         return standing[0] if standing is not None else None
 
+    def all(self) -> list[tuple[Key, int]]:
+        """Everything that waits, and when it is woken for."""
+        return [(key, due) for key, (due, _) in self._due.items()]
+
     @property
     def next(self) -> int | None:
         """When the first of them is due."""
