@@ -44,12 +44,21 @@ KIND = Kind("excludes", Excludes, ("gap", "settle"), _read, _said)
 class ExcludesSharing(Sharing[Excludes]):
     """It at work in its circle."""
 
+    def placed(self, name: str, asking: Asking, count: int) -> None:
+        """Who has the one place."""
+        held = asking.held.setdefault(self.rule.name, {})
+        if count > 0:
+            held[name] = None
+        else:
+            held.pop(name, None)
+
     def room(self, name: str, asking: Asking) -> Refusal | None:
         """Another has the one place."""
         rule = self.rule
-        other = next((each for each in rule.outputs if each in asking.placed), None)
-        if other is None:
+        held = [each for each in asking.held.get(rule.name, ()) if each != name]
+        if not held:
             return None
+        other = held[0] if len(held) == 1 else next(each for each in rule.outputs if each in held)
         only, text = f"'{rule.name}' lets only one of {listed(rule.outputs)} be on", asking.bids[other].text
         if asking.bids[other].holding:
             why, remedy = f"{only}, and {other} has it, for {text}", f"Switch {other} off first."

@@ -209,6 +209,7 @@ class Gates:
         name = s.output.name
         turn.touched[name] = None
         if s.gating.ruled:
+            self.shared.mark(name)
             for gate in self._own[name]:
                 if name in gate.of:
                     gate.known(turn, s)
@@ -222,6 +223,7 @@ class Gates:
     def sent(self, turn: Turn, s: Standing) -> None:
         """An output is told another setting; what was about to change no longer is, too."""
         name = s.output.name
+        self.shared.mark(name)
         for gate in self._own[name]:
             if name in gate.of:
                 gate.sent(turn, s)
@@ -229,6 +231,7 @@ class Gates:
 
     def moved(self, turn: Turn, s: Standing) -> None:
         """What is on its way to an output has changed."""
+        self.shared.mark(s.output.name)
         for gate in self._own[s.output.name]:
             gate.moved(turn, s)
 

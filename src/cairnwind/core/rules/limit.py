@@ -13,7 +13,6 @@ from cairnwind.core.facts.interlocks import Interlock, Refusal
 from cairnwind.core.facts.model import Site
 from cairnwind.core.rules.form import Form, at_fault, outputs
 from cairnwind.core.rules.gate import Kind
-from cairnwind.core.rules.occupancy import Fact
 from cairnwind.core.rules.sharing import Asking, Bid, Sharing, leaving, listed
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.fact import fact
@@ -110,7 +109,9 @@ def of_supplies(site: Site, own: Iterable[Interlock]) -> list[Limit]:
 
 
 class LimitSharing(Sharing[Limit]):
-    """It at work in its circle. Weights in whole millionths: sums are made at every change."""
+    """It at work in its circle. Weights in whole millionths: sums are kept up to date at every change."""
+
+    queues = True
 
     def __init__(self, rule: Limit) -> None:
         super().__init__(rule)
@@ -118,7 +119,10 @@ class LimitSharing(Sharing[Limit]):
         self._most = _micro(rule.most)
         self.waiting: set[str] = set()
         """Who had no room."""
-        self._used: int | None = None
+        self._used = 0
+        """What those need that may be on."""
+        self._noted: int | None = None
+        """The same when places were given last."""
         self._freed: int | None = None
         """When room was last made (monotonic nanoseconds)."""
 
@@ -127,19 +131,34 @@ class LimitSharing(Sharing[Limit]):
         """Who keeps a place longest comes first."""
         return self.rule.order
 
-    def note(self, facts: Mapping[str, Fact], bids: Mapping[str, Bid], now: int) -> None:
+    def begin(self, asking: Asking) -> None:
+        """Nobody has a place; what may be on occupies its room."""
+        asking.taken[self.rule.name], asking.occupied[self.rule.name] = 0, self._used
+
+    def known(self, name: str, may_be_on: bool) -> None:
+        """An output may be on from now on, or is known not to be."""
+        self._used += self._weight[name] if may_be_on else -self._weight[name]
+
+    def placed(self, name: str, asking: Asking, count: int) -> None:
+        """An output got a place, or has none any more."""
+        asking.taken[self.rule.name] += count * self._weight[name]
+
+    def occupied(self, name: str, asking: Asking, count: int) -> None:
+        """An output counts as on, or no longer does."""
+        asking.occupied[self.rule.name] += count * self._weight[name]
+
+    def note(self, bids: Mapping[str, Bid], now: int) -> None:
         """See whether room was made since the last time, and who no longer waits."""
-        used = sum([self._weight[name] for name in self.rule.outputs if facts[name].may_be_on])
-        if self._used is not None and used < self._used:
+        if self._noted is not None and self._used < self._noted:
             self._freed = now
-        self._used = used
+        self._noted = self._used
         if self.waiting:
             self.waiting &= bids.keys()
 
     def room(self, name: str, asking: Asking) -> Refusal | None:
         """Beside those that have their place there is no room for it, or none yet."""
         rule, weight = self.rule, self._weight[name]
-        used = sum([self._weight[each] for each in rule.outputs if each in asking.placed])
+        used = asking.taken[rule.name] - (weight if name in asking.placed else 0)
         if weight > self._most:
             return Refusal(
                 "limit", self._too_much(name, asking, used), "Raise the limit, or take it out of it.", rule=rule.name
@@ -176,14 +195,15 @@ class LimitSharing(Sharing[Limit]):
 
     def clear(self, name: str, asking: Asking) -> Refusal | None:
         """What has to go off first may still be on."""
-        facts = asking.facts
+        facts, weight, key = asking.facts, self._weight[name], self.rule.name
+        mine = weight if facts[name].may_be_on or name in asking.on else 0
+        if asking.occupied[key] - mine + weight <= self._most:
+            return None
         others = [
             each
             for each in self.rule.outputs
             if each != name and (each in asking.on or facts[each].may_be_on)
         ]
-        if sum([self._weight[each] for each in others], self._weight[name]) <= self._most:
-            return None
         first = next((each for each in others if each not in asking.on), others[0])
         return leaving("limit", self.rule.name, first, facts[first])
 
@@ -193,9 +213,9 @@ class LimitSharing(Sharing[Limit]):
 
     def succeed(self, old: Any) -> None:
         """Who waits, and since when there is room."""
-        if old._used is not None:
+        if old._noted is not None:
             self.waiting = old.waiting & set(self.rule.outputs)
-            self._used, self._freed = old._used, old._freed
+            self._noted, self._freed = old._noted, old._freed
 
     def _too_much(self, name: str, asking: Asking, micro: int) -> str:
         rule = self.rule

@@ -35,52 +35,88 @@ SHARINGS: dict[type[Interlock], type[Sharing[Any]]] = {Excludes: ExcludesSharing
 
 
 class Circle:
-    """Outputs that shared rules bind together."""
+    """Outputs that shared rules bind together.
+
+    While everybody who bids has a place and may go on, and nobody waits, a change costs what has changed and no more; else the
+    places are given anew to all who bid.
+    """
 
     def __init__(self, outputs: tuple[str, ...], rules: Iterable[Sharing[Any]]) -> None:
         self.outputs = outputs
         self.rules = tuple(rules)
-        self.of: dict[str, tuple[Sharing[Any], ...]] = {
-            name: tuple(each for each in self.rules if name in each.rule.outputs) for name in outputs
-        }
-        self.position = {name: self._position(name) for name in outputs}
-        self.placed: set[str] = set()
-        """Who has a place, on already or not yet."""
-        self.due: int | None = None
-        """When the places have to be given anew although nothing has changed."""
-        self.seen: dict[str, object] = {}
-        """By output: what it was like when the places were last given."""
+        of: dict[str, list[Sharing[Any]]] = {name: [] for name in outputs}
+        for each in self.rules:
+            for name in dict.fromkeys(each.rule.outputs):
+                of[name].append(each)
+        self.of = {name: tuple(rules) for name, rules in of.items()}
+        self.position = self._positions()
+        self.facts: dict[str, Fact] = {}
+        """What is known of each, as far as anybody has asked."""
+        self.asking = Asking({}, self.facts, 0, supposed=False)
+        """Who has which places."""
+        self.had: set[str] = set()
+        """Who had a place before the site file was read anew, and has not been asked since."""
+        self.added: set[str] = set()
+        """Who got a place since `give`, while places are being given."""
+        self.seen: dict[str, tuple[Fact, Bid | None]] = {}
+        """By output: what it was like when places were given last."""
+        self.queues = tuple(each for each in self.rules if each.queues)
+        """Those of the rules that have people wait."""
+        self.smooth = False
+        """Everybody who bids has a place and may go on, and nobody waits."""
+        self.stale = dict.fromkeys(outputs)
+        """Of whom something else may be known by now."""
+        self.dirty = dict.fromkeys(outputs)
+        """Who may bid otherwise by now, or of whom something else may be known, since places were given."""
 
     def succeed(self, old: Circle) -> None:
         """Remember what the circle before did of the same outputs and rules."""
-        self.placed |= old.placed & set(self.outputs)
+        self.had |= {name for name in (*old.asking.placed, *old.had) if name in self.of}
         known = {each.rule.name: each for each in old.rules}
         for each in self.rules:
             was = known.get(each.rule.name)
             if was is not None and type(was) is type(each):
                 each.succeed(was)
 
-    def _position(self, name: str) -> int:
-        for each in self.of[name]:
-            if name in each.order:
-                return each.order.index(name)
-        return len(self.outputs) + self.outputs.index(name)
+    def _positions(self) -> dict[str, int]:
+        """In which order those of one rank are asked."""
+        ordered = {each.rule.name: {name: at for at, name in enumerate(each.order)} for each in self.rules}
+        found = {}
+        for number, name in enumerate(self.outputs):
+            said = (ordered[each.rule.name].get(name) for each in self.of[name])
+            found[name] = next((at for at in said if at is not None), len(self.outputs) + number)
+        return found
 
-    def give(
-        self, bids: Mapping[str, Bid], facts: Mapping[str, Fact], now: int, *, supposed: bool = False
-    ) -> dict[str, Refusal | None]:
+    def refresh(self, turn: Turn) -> None:
+        """Look again at those of whom something else may be known."""
+        stale, self.stale = self.stale, {}
+        for name in stale:
+            fact, was = occupies(turn, name), self.facts.get(name)
+            if (was is not None and was.may_be_on) != fact.may_be_on:
+                for each in self.of[name]:
+                    each.known(name, fact.may_be_on)
+                if was is not None:
+                    self.asking.known(name, fact.may_be_on, self.of[name])
+            self.facts[name] = fact
+
+    def give(self, bids: dict[str, Bid], now: int, *, supposed: bool = False) -> dict[str, Refusal | None]:
         """For each output that bids: None if it may be on, or why not. ``supposed``: nothing is remembered."""
-        asking = Asking(bids, facts, now, supposed=supposed)
-        late = {name for each in self.rules for name in each.waiting}
+        asking = Asking(bids, self.facts, now, supposed=supposed)
+        for each in self.queues:
+            each.begin(asking)
+        late = {name for each in self.queues for name in each.waiting}
+        had = self.had or self.asking.placed
 
         def turn(name: str) -> tuple[int, bool, bool, int, int]:
             bid = bids[name]
-            has = bid.holding or name in self.placed
+            has = bid.holding or (name in had and name not in self.added)
             return -bid.rank, not has, name not in late, self.position[name], bid.place
 
         found = {name: self._give(name, asking) for name in sorted(bids, key=turn)}
         if not supposed:
-            self.placed, self.due = set(asking.placed), asking.due
+            self.asking, self.had = asking, set()
+            waits = asking.due is not None or any(each.waiting for each in self.queues)
+            self.smooth = not waits and not any(found.values())
         return found
 
     def _give(self, name: str, asking: Asking) -> Refusal | None:
@@ -93,13 +129,55 @@ class Circle:
                 return refusal
         elif refusal is not None:
             return refusal
-        asking.placed[name] = None
-        if refusal is None:
-            asking.on.add(name)
+        asking.place(name, rules, on=refusal is None)
         if not asking.supposed:
-            for each in self.rules:
+            for each in self.queues:
                 each.admitted(name)
         return refusal
+
+    def simply(self, name: str, bid: Bid | None, now: int) -> bool:
+        """Give or take one output's place where nobody else is concerned; False if the places have to be given anew."""
+        asking, rules = self.asking, self.of[name]
+        if bid is None:
+            asking.bids.pop(name, None)
+            asking.leave(name, rules)
+            return True
+        asking.bids[name], asking.now = bid, now
+        if not bid.holding or name not in asking.placed:
+            asking.supposed = True
+            stands = _first(each.room(name, asking) for each in rules) or _first(
+                each.clear(name, asking) for each in rules
+            )
+            asking.supposed, asking.due = False, None
+            asking.full.clear()
+            if stands is not None:
+                return False
+        if name not in asking.placed:
+            self.added.add(name)
+        asking.place(name, rules, on=True)
+        return True
+
+    def would(self, name: str, bid: Bid, now: int) -> Refusal | None:
+        """What would be said to one more that bids."""
+        bids = self.asking.bids
+        before = bids.get(name)
+        bids[name] = bid
+        try:
+            if self.smooth and before is None:
+                self.asking.supposed, self.asking.now = True, now
+                refusal = _first(each.room(name, self.asking) for each in self.of[name]) or _first(
+                    each.clear(name, self.asking) for each in self.of[name]
+                )
+                self.asking.supposed, self.asking.due = False, None
+                self.asking.full.clear()
+                if refusal is None or all(each.rank >= bid.rank for each in bids.values()):
+                    return refusal  # it comes after all that have their place
+            return self.give(dict(bids), now, supposed=True)[name]
+        finally:
+            if before is None:
+                del bids[name]
+            else:
+                bids[name] = before
 
 
 def _first(refusals: Iterable[Refusal | None]) -> Refusal | None:
@@ -163,54 +241,87 @@ class SharedGates:
             text = leader.text if leader is not None else "nobody"
             s.gating.bid = Bid(rank, place, s.gating.granted, text)
 
-    def _bids(self, turn: Turn, circle: Circle) -> dict[str, Bid]:
-        found = {}
-        for name in circle.outputs:
-            gating = turn.state.outputs[name].gating
-            if gating.bid is not None:  # it may have been let go on since it asked
-                found[name] = gating.bid._replace(holding=gating.granted)
-        return found
+    def mark(self, name: str) -> None:
+        """Something else may be known of an output."""
+        circle = self._of.get(name)
+        if circle is not None:
+            circle.stale[name] = circle.dirty[name] = None
 
     def give_places(self, turn: Turn, batch: Mapping[str, None]) -> None:
         """Give the places of these outputs' circles anew, where anything in them has changed."""
+        circles: dict[int, tuple[Circle, str]] = {}
         for name in batch:
             circle = self._of.get(name)
             if circle is not None:
-                self._give(turn, circle, name, batch)
+                circle.dirty[name] = None
+                circles.setdefault(id(circle), (circle, name))
+        for circle, name in circles.values():
+            self._give(turn, circle, name, batch)
 
-    def _give(self, turn: Turn, circle: Circle, name: str, batch: Mapping[str, None]) -> None:
-        now = turn.now.mono
-        facts = {each: occupies(turn, each) for each in circle.outputs}
-        seen: dict[str, object] = {}
-        for each in circle.outputs:
-            gating = turn.state.outputs[each].gating
-            seen[each] = (facts[each], gating.bid, gating.granted)
-        if seen == circle.seen and (circle.due is None or now < circle.due):
+    def _bid(self, turn: Turn, name: str) -> Bid | None:
+        gating = turn.state.outputs[name].gating
+        bid: Bid | None = gating.bid
+        # it may have been let go on since it asked
+        return bid if bid is None or bid.holding == gating.granted else bid._replace(holding=gating.granted)
+
+    def _give(self, turn: Turn, circle: Circle, first: str, batch: Mapping[str, None]) -> None:
+        circle.refresh(turn)
+        now, due = turn.now.mono, circle.asking.due
+        dirty, circle.dirty = circle.dirty, {}
+        changed: dict[str, Bid | None] = {}
+        for name in dirty:
+            bid = self._bid(turn, name)
+            like = circle.facts[name], bid
+            if circle.seen.get(name) != like:
+                circle.seen[name], changed[name] = like, bid
+        if not changed and (due is None or now < due):
             return
-        bids = self._bids(turn, circle)
-        for rule in circle.rules:
-            rule.note(facts, bids, now)
-        found = circle.give(bids, facts, now)
-        circle.seen = seen
-        if circle.due is not None:
-            turn.mono.set(circle.due, "ruled", name, "place")
-        for each in circle.outputs:
-            refusal = found.get(each)
-            if refusal is not None and refusal.expected is not None:
-                refusal = refusal._replace(expected=turn.wall_of(refusal.expected))
-            gating = turn.state.outputs[each].gating
-            if refusal != gating.shared:
-                gating.shared = refusal
-                if each not in batch:
-                    turn.touch(each)
+        if self._all_simply(circle, changed, now):
+            for name in changed:
+                self._told(turn, name, None, batch)
+            return
+        bids = circle.asking.bids
+        for name, bid in changed.items():
+            if bid is None:
+                bids.pop(name, None)
+            else:
+                bids[name] = bid
+        for rule in circle.queues:
+            rule.note(bids, now)
+        found = circle.give(bids, now)
+        circle.added = set()
+        if circle.asking.due is not None:
+            turn.mono.set(circle.asking.due, "ruled", first, "place")
+        for name in circle.outputs:
+            self._told(turn, name, found.get(name), batch)
+
+    def _all_simply(self, circle: Circle, changed: Mapping[str, Bid | None], now: int) -> bool:
+        """Give and take the places of those that have changed, where nobody else is concerned by any of that."""
+        if not circle.smooth or circle.had:
+            return False
+        for rule in circle.queues:
+            rule.note(circle.asking.bids, now)
+        for name, bid in changed.items():
+            if not circle.simply(name, bid, now):
+                return False
+        circle.added = set()
+        return True
+
+    def _told(self, turn: Turn, name: str, refusal: Refusal | None, batch: Mapping[str, None]) -> None:
+        """What they say of an output now; where that is new it is decided about again."""
+        if refusal is not None and refusal.expected is not None:
+            refusal = refusal._replace(expected=turn.wall_of(refusal.expected))
+        gating = turn.state.outputs[name].gating
+        if refusal != gating.shared:
+            gating.shared = refusal
+            if name not in batch:
+                turn.touch(name)
 
     def room(self, turn: Turn, s: Standing, rank: Rank) -> Refusal | None:
         """What they would say if somebody of this rank wanted an output on now."""
         circle = self._of.get(s.output.name)
         if circle is None:
             return None
-        facts = {name: occupies(turn, name) for name in circle.outputs}
-        bids = self._bids(turn, circle)
-        name = s.output.name
-        bids[name] = Bid(int(rank), turn.sequence, s.gating.granted, "you")
-        return circle.give(bids, facts, turn.now.mono, supposed=True)[name]
+        circle.refresh(turn)
+        bid = Bid(int(rank), turn.sequence, s.gating.granted, "you")
+        return circle.would(s.output.name, bid, turn.now.mono)

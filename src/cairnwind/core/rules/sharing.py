@@ -22,13 +22,23 @@ class Bid(NamedTuple):
 
 
 class Asking:
-    """One time that places are given: who bids, what is known, and who has got a place so far."""
+    """Who has which places: made anew when they are given anew, and kept up to date while nobody is in anybody's way."""
 
-    __slots__ = ("bids", "due", "facts", "full", "now", "on", "placed", "supposed")
+    __slots__ = (
+        "bids",
+        "due",
+        "facts",
+        "full",
+        "held",
+        "now",
+        "occupied",
+        "on",
+        "placed",
+        "supposed",
+        "taken",
+    )
 
-    def __init__(
-        self, bids: Mapping[str, Bid], facts: Mapping[str, Fact], now: int, *, supposed: bool
-    ) -> None:
+    def __init__(self, bids: dict[str, Bid], facts: Mapping[str, Fact], now: int, *, supposed: bool) -> None:
         self.bids, self.facts, self.now = bids, facts, now
         self.supposed = supposed
         """Nothing is to be remembered of it."""
@@ -36,6 +46,12 @@ class Asking:
         """Who has a place, on already or not yet."""
         self.on: set[str] = set()
         """Of those, who is on or may go on now."""
+        self.taken: dict[str, int] = {}
+        """By limit: what those with a place need."""
+        self.occupied: dict[str, int] = {}
+        """By limit: what is needed by those that are or may be on, or may go on now."""
+        self.held: dict[str, dict[str, None]] = {}
+        """By excludes: who has its place."""
         self.full: dict[str, str] = {}
         """By rule: for whom there is room as soon as its time has come; nobody overtakes it."""
         self.due: int | None = None
@@ -46,10 +62,42 @@ class Asking:
         if self.due is None or due < self.due:
             self.due = due
 
+    def place(self, name: str, rules: Iterable[Sharing[Any]], *, on: bool) -> None:
+        """An output gets a place, and may go on at once or not yet."""
+        if name not in self.placed:
+            self.placed[name] = None
+            for each in rules:
+                each.placed(name, self, 1)
+        if on and name not in self.on:
+            self.on.add(name)
+            if not self.facts[name].may_be_on:
+                for each in rules:
+                    each.occupied(name, self, 1)
+
+    def leave(self, name: str, rules: Iterable[Sharing[Any]]) -> None:
+        """An output has no place any more."""
+        if name in self.placed:
+            del self.placed[name]
+            for each in rules:
+                each.placed(name, self, -1)
+        if name in self.on:
+            self.on.discard(name)
+            if not self.facts[name].may_be_on:
+                for each in rules:
+                    each.occupied(name, self, -1)
+
+    def known(self, name: str, may_be_on: bool, rules: Iterable[Sharing[Any]]) -> None:
+        """An output may be on from now on, or is known not to be; its fact still says what it was."""
+        if name not in self.on:
+            for each in rules:
+                each.occupied(name, self, 1 if may_be_on else -1)
+
 
 class Sharing(Generic[R]):
     """One such rule at work."""
 
+    queues = False
+    """It has people wait for room, and adds up what is used."""
     waiting: set[str]
     """Who had no room."""
 
@@ -62,7 +110,13 @@ class Sharing(Generic[R]):
         """Who keeps a place longest comes first; empty where nothing is said."""
         return ()
 
-    def note(self, facts: Mapping[str, Fact], bids: Mapping[str, Bid], now: int) -> None:
+    def begin(self, asking: Asking) -> None:
+        """Places are given anew: nobody has one yet."""
+
+    def known(self, name: str, may_be_on: bool) -> None:
+        """An output may be on from now on, or is known not to be."""
+
+    def note(self, bids: Mapping[str, Bid], now: int) -> None:
         """Look at what has changed before places are given."""
 
     def room(self, name: str, asking: Asking) -> Refusal | None:
@@ -73,8 +127,14 @@ class Sharing(Generic[R]):
         """Why an output that has its place may not go on at this moment."""
         raise NotImplementedError
 
+    def placed(self, name: str, asking: Asking, count: int) -> None:
+        """An output got a place (1), or has none any more (-1)."""
+
+    def occupied(self, name: str, asking: Asking, count: int) -> None:
+        """An output counts as on (1), or no longer does (-1)."""
+
     def admitted(self, name: str) -> None:
-        """An output has its place."""
+        """An output has its place, and waits no longer."""
 
     def succeed(self, old: Any) -> None:
         """Go on where the same rule was before the site file was read anew."""
