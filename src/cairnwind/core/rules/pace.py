@@ -218,6 +218,14 @@ class PaceGate(Gate[Pace]):
             pacing.on_sure = None
         elif pacing.on_sure is None:
             pacing.on_sure = turn.now.mono
+        elif pacing.rested and self._long(turn, s.output.name):
+            pacing.rested = False  # also where it should long be off, and does not go
+            self._remember(turn, s.output.name)
+
+    def _long(self, turn: Turn, name: str) -> bool:
+        """It has been on for its longest time, and has to rest after that."""
+        on_at = self._pacing[name].on_at
+        return any(rule.rest and turn.now.mono >= on_at + rule.longest_on for rule in self.of[name])
 
     def lost(self, turn: Turn, s: Standing) -> None:
         """Its board is away: nobody knows how long it is on."""

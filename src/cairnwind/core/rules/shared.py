@@ -34,6 +34,10 @@ SHARINGS: dict[type[Interlock], type[Sharing[Any]]] = {Excludes: ExcludesSharing
 """By kind of rule; an output's rules are asked in the order of the site file."""
 
 
+MOST_ROUNDS = 3
+"""In which places are given anew because others have got one, so that asking once more would say the same."""
+
+
 class Circle:
     """Outputs that shared rules bind together.
 
@@ -288,8 +292,13 @@ class SharedGates:
                 bids[name] = bid
         for rule in circle.queues:
             rule.note(bids, now)
+        had = circle.had or set(circle.asking.placed) - circle.added
         found = circle.give(bids, now)
         circle.added = set()
+        for _ in range(MOST_ROUNDS):
+            if had == (had := set(circle.asking.placed)):
+                break
+            found = circle.give(bids, now)  # whoever has got a place is asked before others from now on
         if circle.asking.due is not None:
             turn.mono.set(circle.asking.due, "ruled", first, "place")
         for name in circle.outputs:
