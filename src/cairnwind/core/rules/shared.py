@@ -298,6 +298,9 @@ class SharedGates:
         for _ in range(MOST_ROUNDS):
             if had == (had := set(circle.asking.placed)):
                 break
+            for name, refusal in found.items():
+                if refusal is not None and bids[name].holding:
+                    bids[name] = bids[name]._replace(holding=False)
             found = circle.give(bids, now)  # whoever has got a place is asked before others from now on
         if circle.asking.due is not None:
             turn.mono.set(circle.asking.due, "ruled", first, "place")
