@@ -36,8 +36,11 @@ class Deciding:
 
     def decide(self, turn: Turn) -> int:
         """Walk the way from wish to pin for all that is touched, until nothing is; returns how many rounds that took."""
+        gates = self._armed.gates
+        if not turn.touched and not gates.watches.dirty:
+            return 0
         settled: dict[str, int] = {}
-        outputs, gates = turn.state.outputs, self._armed.gates
+        outputs = turn.state.outputs
         rounds = 0
         while gates.look(turn) or turn.touched:
             batch, turn.touched = turn.touched, {}

@@ -107,8 +107,11 @@ class Engine:
         if tracing is not None:
             tracing.begins(turn)
         deciding = tracing or self._deciding
-        self._lifecycle.see_clock(turn)
-        self._meet_deadlines(turn)
+        clocks, at = self.state.clocks, event.at
+        if at.wall - at.mono != clocks.lead:
+            self._lifecycle.see_clock(turn)
+        if clocks.mono.is_due(at.mono) or clocks.wall.is_due(at.wall):
+            self._meet_deadlines(turn)
         self._handlers[type(event)](turn, event)
         rounds = deciding.decide(turn)
         if turn.asked and self._armed.gates.some and withdraw(turn):
@@ -161,6 +164,8 @@ class Engine:
     def _effects(self, turn: Turn, *, again: bool) -> list[ev.Effect]:
         """What follows from the event. Of an output that was told more than one thing only the last counts."""
         drives, outputs = turn.drives, self.state.outputs
+        if not drives:
+            return turn.effects
         if again or (turn.glided and turn.touched):
             drives = [
                 drive

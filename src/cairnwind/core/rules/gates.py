@@ -58,7 +58,11 @@ OWN: tuple[Callable[[InForce, Output], Refusal | None], ...] = (
 
 def refusal(force: InForce, output: Output) -> Refusal | None:
     """The first of what is in force that does not let an output leave safe."""
-    if force.nothing:
+    name = output.name
+    if not (
+        name in force.shut or name in force.tripped or name in force.tags
+        or force.stop or force.quiet or force.starting or force.closing
+    ):  # fmt: skip
         return None
     for gate in OWN:
         found = gate(force, output)

@@ -80,6 +80,11 @@ class Timers:
             heapq.heappop(heap)
         return None
 
+    def is_due(self, until: int) -> bool:
+        """Whether anything may be due by then: False is certain."""
+        heap = self._heap
+        return bool(heap) and heap[0][0] <= until
+
     def take(self, until: int) -> Key | None:
         """The first that is due by then, which waits no longer."""
         due = self.next
