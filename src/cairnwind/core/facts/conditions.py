@@ -479,6 +479,28 @@ class Becomes(Node):
         return (self.inside,)
 
 
+_FORGETFUL = Memory(frozen=True)
+
+
+def _decided(node: Node, view: View) -> tuple[Value, frozenset[Dependency]]:
+    """See `Condition.decided_by`."""
+    if isinstance(node, Not):
+        value, by = _decided(node.inside, view)
+        return (None if value is None else not value), by
+    if isinstance(node, All | Any_):
+        settles = isinstance(node, Any_)  # one that is so settles an 'or', one that is not so an 'and'
+        found = []
+        for part in node.each:
+            value, by = _decided(part, view)
+            if value is settles:
+                return settles, by
+            found.append((value, by))
+        unknown = any(value is None for value, _ in found)
+        return (None if unknown else not settles), frozenset().union(*(by for _, by in found))
+    assert isinstance(node, Test)
+    return node.look(view, _FORGETFUL), frozenset(node.about)
+
+
 class Condition(NamedTuple):
     """A condition that was understood. ``text`` is its canonical form, which reads to itself."""
 
@@ -505,6 +527,18 @@ class Condition(NamedTuple):
     def momentary(self) -> bool:
         """Whether it is about a moment, and not about a state."""
         return any(isinstance(node, Becomes) for node in self.nodes)
+
+    @property
+    def plain(self) -> bool:
+        """Whether nothing in it counts time or remembers anything: it is so or not by what is so alone."""
+        return all(
+            type(node) in (Test, All, Any_, Not) or (type(node) is Compare and not node.slack)
+            for node in self.nodes
+        )
+
+    def decided_by(self, view: View) -> tuple[Value, frozenset[Dependency]]:
+        """Of a plain one: whether it is so now, and what that hangs on: while that stays as it is, so does the answer."""
+        return _decided(self.node, view)
 
     def look(self, view: View, memory: Memory) -> Value:
         """Whether it is so now; ``memory`` says when it has to be asked again."""

@@ -62,19 +62,22 @@ class NeedsGate(Gate[Needs]):
         """By rule."""
         self._looked_at: dict[str, list[tuple[Needs, Watch]]] = {}
         """By output: the rules that look at it, of the needs of others."""
+        self._looks: dict[str, tuple[str, ...]] = {}
+        """By rule: the outputs that it looks at."""
         self._graces: dict[str, Refusal] = {}
         """By output: what it needs and does not have, while its grace runs; when that ends is ``expected``."""
 
     def add(self, rule: Needs) -> None:
         """Keep an eye on its condition."""
         watch = self.watches.add(f"needs {rule.name}", rule.condition, rule, self._told)
-        watch.again = self._still
+        watch.again, watch.shown = self._still, self._is_shown
         if rule.grace:
             watch.good, watch.lapse = True, self._lapse
         self._watch[rule.name] = watch
-        for kind, name in rule.condition.about:
-            if kind == "output":
-                self._looked_at.setdefault(name, []).append((rule, watch))
+        looks = tuple(name for kind, name in rule.condition.about if kind == "output")
+        self._looks[rule.name] = looks
+        for name in looks:
+            self._looked_at.setdefault(name, []).append((rule, watch))
 
     def concerned(self) -> Iterable[str]:
         """Those that need something, and those that are needed."""
@@ -92,13 +95,17 @@ class NeedsGate(Gate[Needs]):
         turn.touch_all(name for name in rule.outputs if turn.state.outputs[name].motion.wanted.on)
         self._ask_bound(turn, rule)
 
+    def _is_shown(self, watch: Watch) -> bool:
+        """Whether anybody wants one of its outputs on, and is told what it lacks."""
+        outputs = self.state.outputs
+        return any(outputs[name].motion.wanted.on for name in watch.rule.outputs)
+
     def _ask_bound(self, turn: Turn, rule: Needs) -> None:
         """Outputs that wait for those that need them ask whether they still have to."""
-        for kind, name in rule.condition.about:
-            if kind == "output":
-                other = turn.state.outputs[name]
-                if other.gating.bound_for is not None or other.gating.aim != other.drive.confirmed:
-                    turn.touch(name)
+        for name in self._looks[rule.name]:
+            other = turn.state.outputs[name]
+            if other.gating.bound_for is not None or other.gating.aim != other.drive.confirmed:
+                turn.touch(name)
 
     def _lapse(self, turn: Turn, watch: Watch) -> None:
         """The grace of a need begins, or its condition is met again."""
@@ -172,12 +179,11 @@ class NeedsGate(Gate[Needs]):
     def _coming(self, turn: Turn, rule: Needs) -> dict[str, Setting]:
         """What outputs that the rule looks at are on their way to."""
         found: dict[str, Setting] = {}
-        for kind, name in rule.condition.about:
-            if kind == "output":
-                other = turn.state.outputs[name]
-                bound = other.gating.bound_for if other.gating.bound_for is not None else other.drive.bound
-                if bound is not None and bound != other.drive.confirmed:
-                    found[name] = bound
+        for name in self._looks[rule.name]:
+            other = turn.state.outputs[name]
+            bound = other.gating.bound_for if other.gating.bound_for is not None else other.drive.bound
+            if bound is not None and bound != other.drive.confirmed:
+                found[name] = bound
         return found
 
     def _expected(self, turn: Turn, gaps: Iterable[Missing]) -> int | None:

@@ -18,7 +18,9 @@ from cairnwind.core.state.turn import Turn
 class Watch:
     """One condition, what it was found to be last, and whom that concerns."""
 
-    __slots__ = ("again", "ceased", "condition", "good", "key", "lapse", "memory", "rule", "tell", "value")
+    __slots__ = (
+        "again", "ceased", "condition", "denied", "good", "key", "lapse", "memory", "plain", "relies", "rule", "shown", "tell", "value",
+    )  # fmt: skip
 
     def __init__(
         self, key: str, condition: Condition, rule: Any, tell: Callable[[Turn, Watch, Value], None]
@@ -27,6 +29,13 @@ class Watch:
         self.condition = condition
         self.rule = rule
         self.memory = Memory()
+        self.plain = condition.plain
+        self.relies: frozenset[Dependency] | None = None
+        """What its value hangs on, of all that it is about; None: all of it."""
+        self.denied = False
+        """It is not so, and somebody is told why."""
+        self.shown: Callable[[Watch], bool] | None = None
+        """Whether anybody is told why it is not so, so that it has to be asked although its value stays."""
         self.value: Value = None
         self.good: Value = None
         """What it should be, where that is watched: True of what is needed, False of what trips."""
@@ -50,6 +59,10 @@ class Watches:
     def __init__(self) -> None:
         self.all: dict[str, Watch] = {}
         self.about: dict[Dependency, list[Watch]] = {}
+        self._relied: dict[Dependency, dict[str, None]] = {}
+        """Those whose answer hangs on something, by that."""
+        self._denied: dict[Dependency, dict[str, Watch]] = {}
+        """Those that have somebody told why they are not so, by what they are about, while they are not so."""
         self.timed: list[Watch] = []
         """Those that ask for the time of day."""
         self.dirty: dict[str, None] = {}
@@ -61,15 +74,46 @@ class Watches:
         watch = self.all[key] = Watch(key, condition, rule, tell)
         for each in condition.about:
             self.about.setdefault(each, []).append(watch)
+            self._relied.setdefault(each, {})[key] = None
         if any(isinstance(node, Hours | Days) for node in condition.nodes):
             self.timed.append(watch)
         self.dirty[key] = None
         return watch
 
     def mark(self, kind: str, name: str) -> None:
-        """Something has changed."""
-        for watch in self.about.get((kind, name), ()):
-            self.dirty[watch.key] = None
+        """Something has changed. Those whose value cannot have changed by that are left alone."""
+        changed = (kind, name)
+        relied = self._relied.get(changed)
+        if relied:
+            self.dirty.update(relied)
+        if (
+            kind == "output"
+        ):  # outputs that are on their way concern those that need them, whatever the answer is
+            for watch in self.about.get(changed, ()):
+                if watch.again is not None:
+                    self.dirty[watch.key] = None
+            return
+        for watch in self._denied.get(changed, {}).values():
+            if watch.shown is not None and watch.shown(watch):
+                self.dirty[watch.key] = None
+
+    def _decide(self, watch: Watch, view: View) -> None:
+        """Ask a plain one, and note what its answer hangs on from now on."""
+        value, relies = watch.condition.decided_by(view)
+        if relies != watch.relies:
+            for each in watch.relies if watch.relies is not None else watch.condition.about:
+                self._relied[each].pop(watch.key, None)
+            for each in relies:
+                self._relied.setdefault(each, {})[watch.key] = None
+            watch.relies = relies
+        watch.value = value
+        if watch.again is not None and watch.denied is not (value is not True):
+            watch.denied = value is not True
+            for each in watch.condition.about:
+                if watch.denied:
+                    self._denied.setdefault(each, {})[watch.key] = watch
+                else:
+                    self._denied[each].pop(watch.key, None)
 
     def mark_all(self, watches: Iterable[Watch]) -> None:
         """These have to be asked again."""
@@ -85,9 +129,13 @@ class Watches:
         lapsed: list[Watch] = []
         for key in dirty:
             watch = self.all[key]
-            before, watch.value = watch.value, watch.condition.look(view, watch.memory)
-            _wake(mono, watch.memory.due_mono, key)
-            _wake(wall, watch.memory.due_wall, key)
+            before = watch.value
+            if watch.plain:
+                self._decide(watch, view)
+            else:
+                watch.value = watch.condition.look(view, watch.memory)
+                _wake(mono, watch.memory.due_mono, key)
+                _wake(wall, watch.memory.due_wall, key)
             if watch.good is not None and (watch.value is watch.good) != (watch.ceased is None):
                 watch.ceased = None if watch.value is watch.good else now
                 lapsed.append(watch)
