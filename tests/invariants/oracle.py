@@ -282,7 +282,13 @@ class Oracle:
         steady = (
             self.shaken.get(self.board[name], -DAY) < seen.since and self.shaken.get("", -DAY) < seen.since
         )
-        return answered < at and seen.rested > ANSWERED and steady and seen.failed + SLOW < seen.since and name not in self.welded
+        return (
+            answered < at
+            and seen.rested > ANSWERED
+            and steady
+            and seen.failed + SLOW < seen.since
+            and name not in self.welded
+        )
 
     def budget(self, at: int, rule: Rule, passed: int) -> None:
         """Add up what is certainly on; what is answered counts from the answer, so each period may be a little longer."""

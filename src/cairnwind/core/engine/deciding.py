@@ -182,7 +182,10 @@ class Deciding:
             gating.granted = on
             if not on:
                 gates.let_go(turn, s)
-            turn.touch(s.output.name)  # what keeps it from starting is asked otherwise than what ends it
+            if gating.refusal is not None or gates.has_own(s):
+                turn.touch(s.output.name)  # what keeps it from starting is asked otherwise than what ends it
+            else:
+                gates.shared.mark(s.output.name)
         self._end_impatient(turn, s)
         journal_gate(turn, s)
 

@@ -142,12 +142,25 @@ def sound(schedule: Schedule) -> Schedule:
             f"'{schedule.name}' would stop everything.",
             "A schedule turns things off; the all-stop is for people.",
         )
-    if schedule.rule and not _gives(schedule.rule, schedule.first or ANCHOR) and not schedule.also:
-        raise _never(schedule)
-    soon = wall(datetime.combine(schedule.first or ANCHOR, datetime.min.time()), schedule.where.timezone) - NS
-    if next(iter(ahead(schedule, soon)), None) is None:
+    if not _begins(schedule):
         raise _never(schedule)
     return schedule
+
+
+def _begins(schedule: Schedule) -> bool:
+    """Whether it ever begins."""
+    try:
+        if schedule.rule and not _gives(schedule.rule, schedule.first or ANCHOR) and not schedule.also:
+            return False
+        soon = (
+            wall(datetime.combine(schedule.first or ANCHOR, datetime.min.time()), schedule.where.timezone)
+            - NS
+        )
+        return next(iter(ahead(schedule, soon)), None) is not None
+    except (
+        ValueError
+    ):  # the package's word for parts that exclude each other, like an interval and hours that it never meets
+        return False
 
 
 def _never(schedule: Schedule) -> CallerError:

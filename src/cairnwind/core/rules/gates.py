@@ -182,6 +182,10 @@ class Gates:
         """Whether any gate counts how long or how often it is on."""
         return s.output.name in self._paced
 
+    def has_own(self, s: Standing) -> bool:
+        """Whether an output has interlocks of its own, or is needed by others."""
+        return bool(self._own[s.output.name])
+
     def watched(self, s: Standing) -> bool:
         """Whether every change of an output has to be told to some gate."""
         return s.output.name in self._paced or self.needs.needed(s.output.name)

@@ -70,7 +70,7 @@ class NeedsGate(Gate[Needs]):
     def add(self, rule: Needs) -> None:
         """Keep an eye on its condition."""
         watch = self.watches.add(f"needs {rule.name}", rule.condition, rule, self._told)
-        watch.again, watch.shown = self._still, self._is_shown
+        watch.again = self._still
         if rule.grace:
             watch.good, watch.lapse = True, self._lapse
         self._watch[rule.name] = watch
@@ -94,11 +94,6 @@ class NeedsGate(Gate[Needs]):
         rule: Needs = watch.rule
         turn.touch_all(name for name in rule.outputs if turn.state.outputs[name].motion.wanted.on)
         self._ask_bound(turn, rule)
-
-    def _is_shown(self, watch: Watch) -> bool:
-        """Whether anybody wants one of its outputs on, and is told what it lacks."""
-        outputs = self.state.outputs
-        return any(outputs[name].motion.wanted.on for name in watch.rule.outputs)
 
     def _ask_bound(self, turn: Turn, rule: Needs) -> None:
         """Outputs that wait for those that need them ask whether they still have to."""
@@ -131,6 +126,8 @@ class NeedsGate(Gate[Needs]):
             self._graces.pop(s.output.name, None)
         for rule in self.of[s.output.name]:
             found = self._lacks(turn, rule, s, starting)
+            if found is not None:
+                self.watches.attend(self._watch[rule.name])
             if found is not None and not found.coming:
                 return found
             coming = coming or found
@@ -140,7 +137,10 @@ class NeedsGate(Gate[Needs]):
         watch = self._watch[rule.name]
         if watch.value is True:
             coming = self._coming(turn, rule)
-            if not coming or self._holds(rule, watch, coming):
+            if not coming:
+                return None
+            self.watches.attend(watch)  # what is on its way may come to matter
+            if self._holds(rule, watch, coming):
                 return None
             names = " and ".join(coming)
             return Refusal(
@@ -209,7 +209,10 @@ class NeedsGate(Gate[Needs]):
                     name for name in rule.outputs if name != s.output.name and occupies(turn, name).may_be_on
                 ]
                 coming = {**self._coming(turn, rule), s.output.name: target}
-                if still_on and watch.value is True and not self._holds(rule, watch, coming):
+                if not still_on or watch.value is not True:
+                    continue
+                self.watches.attend(watch)
+                if not self._holds(rule, watch, coming):
                     waits += still_on
                     rule_name = rule_name or rule.name
         if not waits:

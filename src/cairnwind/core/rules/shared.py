@@ -128,7 +128,7 @@ class Circle:
         rules = self.of[name]
         refusal = _first(each.room(name, asking) for each in rules)
         if refusal is None and not asking.bids[name].holding:
-            refusal = _first(each.clear(name, asking) for each in rules)
+            refusal = _gravest(each.clear(name, asking) for each in rules)
             if refusal is not None and not refusal.only_time:
                 return refusal
         elif refusal is not None:
@@ -149,7 +149,7 @@ class Circle:
         asking.bids[name], asking.now = bid, now
         if not bid.holding or name not in asking.placed:
             asking.supposed = True
-            stands = _first(each.room(name, asking) for each in rules) or _first(
+            stands = _first(each.room(name, asking) for each in rules) or _gravest(
                 each.clear(name, asking) for each in rules
             )
             asking.supposed, asking.due = False, None
@@ -169,7 +169,7 @@ class Circle:
         try:
             if self.smooth and before is None:
                 self.asking.supposed, self.asking.now = True, now
-                refusal = _first(each.room(name, self.asking) for each in self.of[name]) or _first(
+                refusal = _first(each.room(name, self.asking) for each in self.of[name]) or _gravest(
                     each.clear(name, self.asking) for each in self.of[name]
                 )
                 self.asking.supposed, self.asking.due = False, None
@@ -186,6 +186,12 @@ class Circle:
 
 def _first(refusals: Iterable[Refusal | None]) -> Refusal | None:
     return next((each for each in refusals if each is not None), None)
+
+
+def _gravest(refusals: Iterable[Refusal | None]) -> Refusal | None:
+    """The first that is not for time alone, else the first: what time will not mend counts before what it will."""
+    found = [each for each in refusals if each is not None]
+    return next((each for each in found if not each.only_time), found[0] if found else None)
 
 
 def circles(rules: Iterable[Interlock]) -> list[Circle]:

@@ -19,7 +19,7 @@ class Watch:
     """One condition, what it was found to be last, and whom that concerns."""
 
     __slots__ = (
-        "again", "ceased", "condition", "denied", "good", "key", "lapse", "memory", "plain", "relies", "rule", "shown", "tell", "value",
+        "again", "ceased", "condition", "good", "key", "lapse", "memory", "plain", "relies", "rule", "tell", "value",
     )  # fmt: skip
 
     def __init__(
@@ -32,10 +32,6 @@ class Watch:
         self.plain = condition.plain
         self.relies: frozenset[Dependency] | None = None
         """What its value hangs on, of all that it is about; None: all of it."""
-        self.denied = False
-        """It is not so, and somebody is told why."""
-        self.shown: Callable[[Watch], bool] | None = None
-        """Whether anybody is told why it is not so, so that it has to be asked although its value stays."""
         self.value: Value = None
         self.good: Value = None
         """What it should be, where that is watched: True of what is needed, False of what trips."""
@@ -61,8 +57,8 @@ class Watches:
         self.about: dict[Dependency, list[Watch]] = {}
         self._relied: dict[Dependency, dict[str, None]] = {}
         """Those whose answer hangs on something, by that."""
-        self._denied: dict[Dependency, dict[str, Watch]] = {}
-        """Those that have somebody told why they are not so, by what they are about, while they are not so."""
+        self._attended: dict[Dependency, dict[str, None]] = {}
+        """Those that somebody waits for, or was told of, by what they are about."""
         self.timed: list[Watch] = []
         """Those that ask for the time of day."""
         self.dirty: dict[str, None] = {}
@@ -93,9 +89,14 @@ class Watches:
                 if watch.again is not None:
                     self.dirty[watch.key] = None
             return
-        for watch in self._denied.get(changed, {}).values():
-            if watch.shown is not None and watch.shown(watch):
-                self.dirty[watch.key] = None
+        attended = self._attended.pop(changed, None)
+        if attended:
+            self.dirty.update(attended)
+
+    def attend(self, watch: Watch) -> None:
+        """Somebody was told why it is not so, or waits for it: it is asked at the next change of whatever it is about."""
+        for each in watch.condition.about:
+            self._attended.setdefault(each, {})[watch.key] = None
 
     def _decide(self, watch: Watch, view: View) -> None:
         """Ask a plain one, and note what its answer hangs on from now on."""
@@ -107,13 +108,6 @@ class Watches:
                 self._relied.setdefault(each, {})[watch.key] = None
             watch.relies = relies
         watch.value = value
-        if watch.again is not None and watch.denied is not (value is not True):
-            watch.denied = value is not True
-            for each in watch.condition.about:
-                if watch.denied:
-                    self._denied.setdefault(each, {})[watch.key] = watch
-                else:
-                    self._denied[each].pop(watch.key, None)
 
     def mark_all(self, watches: Iterable[Watch]) -> None:
         """These have to be asked again."""
