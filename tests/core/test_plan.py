@@ -165,11 +165,6 @@ def test_wherever_one_looks_from_the_span_is_the_same(rule: str, hours: int, tim
             "never begins",
         ),
         (
-            {"from": "18:00", "to": "19:00", "repeat": "FREQ=HOURLY;INTERVAL=24;BYHOUR=3"},
-            None,
-            "never begins",
-        ),
-        (
             {"from": "18:00", "to": "19:00", "repeat": "FREQ=SECONDLY"},
             "repeat",
             "more often than every minute",

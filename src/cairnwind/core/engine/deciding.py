@@ -182,7 +182,7 @@ class Deciding:
             gating.granted = on
             if not on:
                 gates.let_go(turn, s)
-            if gating.refusal is not None or gates.has_own(s):
+            if gating.refusal is not None or gates.has_own(s) or not gates.shared.smooth(s.output.name):
                 turn.touch(s.output.name)  # what keeps it from starting is asked otherwise than what ends it
             else:
                 gates.shared.mark(s.output.name)

@@ -251,6 +251,11 @@ class SharedGates:
             text = leader.text if leader is not None else "nobody"
             s.gating.bid = Bid(rank, place, s.gating.granted, text)
 
+    def smooth(self, name: str) -> bool:
+        """Whether nobody is in anybody's way where an output shares a gate."""
+        circle = self._of.get(name)
+        return circle is None or circle.smooth
+
     def mark(self, name: str) -> None:
         """Something else may be known of an output."""
         circle = self._of.get(name)

@@ -79,7 +79,7 @@ class Drive:
         if (self.pending if self.pending is not None else self.confirmed) == target:
             if self.pending is not None:
                 return NOTHING
-            said = CALM if self.retry_at is not None else NOTHING
+            said = CALM if self.attempts else NOTHING
             self.well()
             if self.homing:
                 self.homing = False
