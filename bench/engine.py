@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import itertools
 import statistics
 import time
 
@@ -130,7 +131,7 @@ def circle() -> list[Row]:
                 {"name": "all", "limit": count // 2, "outputs": names, "settle": "1 us"}
             ]
             if what != "one limit over all":
-                pairs = zip(names, names[1:], strict=False)
+                pairs = itertools.pairwise(names)
                 forms = [{"name": f"{one} or {other}", "excludes": [one, other]} for one, other in pairs]
             engine, _ = started(site, Rules(tuple(make(form, words) for form in forms)))
             publisher = Publisher(site, engine)

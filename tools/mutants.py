@@ -15,6 +15,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 OF_THE_ENGINE = [
+    "tests/core/test_budget.py",
     "tests/core/test_waits.py",
     "tests/core/test_interlocks.py",
     "tests/core/test_conditions.py",
