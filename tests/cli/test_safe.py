@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import json
 import re
+import signal
 import subprocess
 from pathlib import Path
 
 from cairnwind.demo import SITE_FILE
-from tests.conftest import Demo, Process, cairnwind, eventually
+from tests.conftest import CAIRNWIND, Demo, Process, cairnwind, eventually, spawn
 
 
 def ended(run: subprocess.CompletedProcess[str], code: int, text: str) -> str:
@@ -115,3 +116,34 @@ def test_a_site_that_is_muted_decides_and_drives_nothing(tmp_path: Path) -> None
         assert {board["link"] for board in boards} == {"muted"}
     finally:
         running.stop()
+
+
+def test_what_is_left_of_a_budget_is_said_everywhere(demo: Demo) -> None:
+    listed = {rule["name"]: rule for rule in json.loads(demo.cli("rules", "--json").stdout)["rules"]}
+    left = listed["firing"]["left"]
+    assert (listed["firing"]["kind"], listed["firing"]["state"]) == ("budget", "in force")
+    assert (left["of"], left["share"]) == ("16 h in any 24 h", 1.0)
+    assert left["text"] == "16 h left of 16 h in any 24 h"
+    assert left["text"] in ended(demo.cli("rules", "kiln"), 0, "kiln: on for at most 16 h in any 24 h")
+    ended(demo.cli("why", "kiln"), 0, "'firing': 16 h left of 16 h in any 24 h")
+
+
+def test_how_it_is_decided_can_be_looked_at_live(demo: Demo) -> None:
+    now = ended(demo.cli("trace", "kiln", "--last"), 0, "a look at it")
+    assert "nobody claims it: it rests at off" in now
+    looking = spawn(CAIRNWIND, "--state", demo.state, "trace", "kiln", "--json", stdout=subprocess.PIPE)
+    assert looking.stdout is not None
+    assert json.loads(looking.stdout.readline())["event"]
+    refused = demo.cli("turn", "kiln", "on")
+    assert refused.returncode == 5
+    trace = json.loads(looking.stdout.readline())
+    while not trace["event"].startswith("wish kiln on"):
+        trace = json.loads(looking.stdout.readline())
+    gates = [step["what"] for step in trace["steps"] if step["phase"] == "own gates"]
+    assert gates[:4] == ["starting", "closing", "all-stop", "trip"]
+    assert (gates[-1], trace["steps"][-1]["phase"]) == ("needs", "answer")
+    assert trace["steps"][-1]["text"].removeprefix("refused: ") in refused.stderr.replace("\n       ", " ")
+    looking.send_signal(signal.SIGINT)
+    looking.communicate(timeout=60)
+    assert looking.returncode == 0
+    ended(demo.cli("trace", "kilm", "--last"), 4, "Did you mean 'kiln'?")
