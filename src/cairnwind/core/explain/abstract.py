@@ -273,6 +273,11 @@ class Space:
                 return self._together([self.ways(part, False, settled=settled) for part in each])
             case All(each=each) | Any_(each=each):
                 return self._few([way for part in each for way in self.ways(part, want, settled=settled)])
+        return self._ways_of_one(node, want)
+
+    def _ways_of_one(self, node: Node, want: bool) -> list[dict[Key, Any]]:
+        """The same of a part that has no parts."""
+        match node:
             case Compare():
                 return self._compared(node, want)
             case Test() if self._of_output(node):
@@ -446,14 +451,19 @@ class Way:
                     self._about.setdefault(key, []).append(rule)
         self._known: dict[str, tuple[frozenset[str], dict[Key, Any]]] = {}
         """By output: a state in which it is on."""
-        self.begin: dict[Key, Any] = {key: values[0] for key, values in self.space.domain.items()}
-        for key in self.begin:
+        self.begin = self._at_rest()
+
+    def _at_rest(self) -> dict[Key, Any]:
+        """Everything off, contacts at rest, boards that answer."""
+        begin: dict[Key, Any] = {key: values[0] for key, values in self.space.domain.items()}
+        for key in begin:
             if key[0] == "board":
-                self.begin[key] = True
+                begin[key] = True
             elif key[0] == "band":
                 node = self.space.nodes_of[key]
                 assert isinstance(node, Compare)
-                self.begin[key] = _compared(node, self.space.value(node, frozenset(), self.begin))
+                begin[key] = _compared(node, self.space.value(node, frozenset(), begin))
+        return begin
 
     def valid(self, on: frozenset[str], values: Meant, changed: Collection[Key] | None = None) -> bool:
         """Whether no rule is against it. What a grace lets stay on is not asked for what it needs.

@@ -15,71 +15,91 @@ Row = tuple[int, str, str, str, Mapping[str, Any]]
 """(wall nanoseconds, kind, subject, text, data), as they were written."""
 
 
+class _Then:
+    """What rows of the journal come to, for one output."""
+
+    def __init__(self, output: Output, clock: Callable[[int], str]) -> None:
+        self.output, self.clock = output, clock
+        self.claims: dict[str, Claim] = {}
+        self.tags: dict[str, str] = {}
+        self.gate = self.stop = self.away = self.command = self.fault = ""
+        self.confirmed: tuple[int, str] | None = None
+        self.running = True
+
+    def see(self, row: Row) -> None:
+        """One row, after those before it."""
+        _, kind, subject, text, data = row
+        if subject == self.output.name:
+            self._mine(row)
+        match kind, data.get("verb"):
+            case "command", "stop":
+                self.stop = text
+            case "command", "reset":
+                self.stop = ""
+            case "link", _ if subject == self.output.pin.board:
+                self.away = "" if data["up"] else data["reason"]
+                if self.away:
+                    self.confirmed = None
+            case "start", _:
+                self.running, self.away = True, ""
+            case "shutdown", _:
+                self.running, self.claims = False, {}
+
+    def _mine(self, row: Row) -> None:
+        wall, kind, _, text, data = row
+        match kind, data.get("verb"):
+            case "command", "claim":
+                made = claim_read(data["claim"])
+                self.claims[made.slot] = made
+                self.command = f"{self.clock(wall)} {text}, by the {made.source.text}"
+            case "command", "release" if "slot" in data:
+                self.claims.pop(data["slot"], None)
+            case "ended", _:
+                self.claims.pop(data["slot"], None)
+            case "command", "lock" if "tag" in data:
+                self.tags[data["tag"]["name"]] = text.partition(": ")[2]
+            case "command", "unlock" if "outcome" not in data:
+                self.tags.pop(data["tag"], None)
+            case "gate", _:
+                self.gate = data.get("reason", "") if data.get("gate") else ""
+            case "change", _:
+                self.confirmed, self.fault = (wall, self.output.say(decode(data["setting"]))), ""
+            case (("failed" | "fault"), _):
+                self.fault = text.partition(": ")[2]
+
+    @property
+    def held(self) -> str:
+        """What kept it from what was wanted."""
+        if not self.running:
+            return "the service was not running"
+        return self.stop or next(iter(self.tags.values()), "") or self.gate
+
+
 def why_then(output: Output, rows: Iterable[Row], clock: Callable[[int], str]) -> Why:
     """The reasons as the journal tells them. ``rows`` rise, and are of the output, its board and the site as a whole."""
-    claims: dict[str, Claim] = {}
-    gate = stop = away = ""
-    tags: dict[str, str] = {}
-    confirmed: tuple[int, str] | None = None
-    command = fault = ""
-    running = True
-    for wall, kind, subject, text, data in rows:
-        mine = subject == output.name
-        match kind, data.get("verb"):
-            case "command", "claim" if mine:
-                made = claim_read(data["claim"])
-                claims[made.slot] = made
-                command = f"{clock(wall)} {text}, by the {made.source.text}"
-            case "command", "release" if mine and "slot" in data:
-                claims.pop(data["slot"], None)
-            case "ended", _ if mine:
-                claims.pop(data["slot"], None)
-            case "command", "stop":
-                stop = text
-            case "command", "reset":
-                stop = ""
-            case "command", "lock" if mine and "tag" in data:
-                tags[data["tag"]["name"]] = text.partition(": ")[2]
-            case "command", "unlock" if mine and "outcome" not in data:
-                tags.pop(data["tag"], None)
-            case "gate", _ if mine:
-                gate = data.get("reason", "") if data.get("gate") else ""
-            case "change", _ if mine:
-                confirmed, fault = (wall, output.say(decode(data["setting"]))), ""
-            case (("failed" | "fault"), _) if mine:
-                fault = text.partition(": ")[2]
-            case "link", _ if subject == output.pin.board:
-                away = "" if data["up"] else data["reason"]
-                if away:
-                    confirmed = None
-            case "start", _:
-                running, away = True, ""
-            case "shutdown", _:
-                running, claims = False, {}
-    leader = leading(tuple(claims.values()))
+    then = _Then(output, clock)
+    for row in rows:
+        then.see(row)
+    leader = leading(tuple(then.claims.values()))
     wanted = (
         f"{leader.text} wanted it {output.say(leader.setting)} since {clock(leader.made.wall)}"
         if leader
         else f"nobody claimed it, so it rested at {output.say(output.rest)}"
     )
-    held = stop or next(iter(tags.values()), "") or gate
-    if not running:
-        held = "the service was not running"
+    held, board, confirmed = then.held, output.pin.board, then.confirmed
     allowed = f"{held}; so it was kept {output.say(output.safe)}" if held else "nothing stood in the way"
     driven = (
-        f"board {output.pin.board} did not answer: {away}"
-        if away
-        else fault or f"board {output.pin.board} answered"
+        f"board {board} did not answer: {then.away}" if then.away else then.fault or f"board {board} answered"
     )
     known = f"{confirmed[1]} since {clock(confirmed[0])}" if confirmed else "not known"
     head = confirmed[1] if confirmed else "unknown"
-    but = f", but {held or fault or away}" if held or fault or away else ""
+    against = held or then.fault or then.away
     steps = [("wanted", wanted)]
     steps += [
         ("also", f"{each.text} wanted it {output.say(each.setting)}")
-        for each in claims.values()
+        for each in then.claims.values()
         if each is not leader
     ]
     steps += [("allowed", allowed), ("driven", driven), ("confirmed", known)]
-    steps += [("command", f"the last one before: {command}")] if command else []
-    return Why(output.name, f"{head}: {wanted}{but}.", tuple(steps), "")
+    steps += [("command", f"the last one before: {then.command}")] if then.command else []
+    return Why(output.name, f"{head}: {wanted}{f', but {against}' if against else ''}.", tuple(steps), "")

@@ -82,6 +82,17 @@ class Rehearsed:
     records: list[ev.Record]
 
 
+class _Found:
+    """What was found so far."""
+
+    def __init__(self) -> None:
+        self.bars: list[Bar] = []
+        self.changes: list[Change] = []
+        self.held: list[Note] = []
+        self.collisions: list[Note] = []
+        self.records: list[ev.Record] = []
+
+
 class Rehearsal:
     """One rehearsal; `run_to` may be called again and again."""
 
@@ -110,12 +121,8 @@ class Rehearsal:
         self._meters = {name: Meter(output) for name, output in site.outputs.items()}
         self._settings: dict[str, Setting] = {}
         self._slopes: dict[str, tuple[int, Program, int]] = {}
+        self._found = _Found()
         self._open: dict[str, tuple[tuple[Any, ...], Bar]] = {}
-        self._bars: list[Bar] = []
-        self._changes: list[Change] = []
-        self._held: list[Note] = []
-        self._collisions: list[Note] = []
-        self._records: list[ev.Record] = []
         for name in site.boards:
             safe = tuple(
                 (output.name, output.safe) for output in site.outputs.values() if output.pin.board == name
@@ -167,17 +174,17 @@ class Rehearsal:
                 self._slopes[name] = (end, *slope[1:])  # it goes on, if this is gone on with
             meter.close(end)
             totals[name] = meter.done
-        bars = self._bars + [bar._replace(end=end) for _, bar in self._open.values() if bar.start < end]
+        bars = self._found.bars + [bar._replace(end=end) for _, bar in self._open.values() if bar.start < end]
         bars.sort(key=lambda bar: (bar.start, bar.output))
         return Rehearsed(
             self.begin,
             end,
-            list(self._changes),
+            list(self._found.changes),
             bars,
             totals,
-            list(self._held),
-            list(self._collisions),
-            list(self._records),
+            list(self._found.held),
+            list(self._found.collisions),
+            list(self._found.records),
         )
 
     # --- events and effects -------------------------------------------------------------------------------
@@ -226,7 +233,7 @@ class Rehearsal:
         if was is not None and was[0] == key:
             return
         if was is not None and was[1].start < wall:
-            self._bars.append(was[1]._replace(end=wall))
+            self._found.bars.append(was[1]._replace(end=wall))
         level = 1.0
         if not isinstance(shown, Program):
             level = max(s.output.duties(shown)) / 1_000_000
@@ -262,14 +269,14 @@ class Rehearsal:
         return f"{wanted}, but {now.refusal.reason}" if now.refusal else wanted
 
     def _note(self, record: ev.Record) -> None:
-        self._records.append(record)
+        self._found.records.append(record)
         name = record.subject
         if record.kind == "change":
             s = self._engine.standing(name)
             assert s.drive.confirmed is not None
             if record.at.wall == self.begin and not s.drive.confirmed.on:
                 return  # everything begins at safe
-            self._changes.append(
+            self._found.changes.append(
                 Change(
                     record.at.wall,
                     name,
@@ -281,7 +288,7 @@ class Rehearsal:
         elif (record.kind == "gate" and record.data["gate"]) or (
             record.kind == "command" and record.data.get("outcome") in HELD_BACK
         ):
-            self._held.append(Note(record.at.wall, name, record.text))
+            self._found.held.append(Note(record.at.wall, name, record.text))
         if (
             record.kind == "command"
             and record.data.get("verb") == "claim"
@@ -294,7 +301,7 @@ class Rehearsal:
             ]
             if others:
                 both = f"{' and '.join(each.text for each in others)} also has it; what began later leads"
-                self._collisions.append(
+                self._found.collisions.append(
                     Note(
                         record.at.wall,
                         name,

@@ -79,8 +79,11 @@ def _put(kind: str, subject: str, data: Mapping[str, Any], site: Site) -> Put | 
         return lambda at: ev.ResetTrip(at, "replay", KEEPER, subject, data["by"])
     if kind == "command" and verb == "resume" and "outcome" not in data:
         return lambda at: ev.Resume(at, "replay", KEEPER, subject)
-    if subject not in site.outputs:
-        return None
+    return _of_output(kind, subject, data, site) if subject in site.outputs else None
+
+
+def _of_output(kind: str, subject: str, data: Mapping[str, Any], site: Site) -> Put | None:
+    verb = data.get("verb")
     if kind == "guard" and "by" in data:
         return lambda at: ev.Open(at, "replay", KEEPER, subject, data["by"])
     if kind == "command" and verb == "attest" and "by" in data:

@@ -385,6 +385,56 @@ class _Reader:
         self.spoken_of: tuple[tuple[Target, ...], tuple[Target, ...]] = ((), ())
         """The targets of the command before: what 'it' is."""
 
+    def _no_double_end(self, child: Any, command: Command, lead: Lead | None, series: bool) -> None:
+        """Ask back where an end may be that of each round or of the whole series."""
+        if (
+            lead is not None
+            and lead.every
+            and not series
+            and command.times
+            and (command.span or command.until)
+        ):
+            end = _ends(command.span, command.until)[0]
+            bare = replace(command, span=0, until=None)
+            each = f"each round: every {show_duration(lead.every)} {bare.text} (which ends by itself)"
+            whole = f"the series: every {show_duration(lead.every)} {end} {bare.text}"
+            raise Asks(end, (each, whole), *self.where(child))
+
+    def _one(
+        self, child: Any, lead: Lead | None, series: bool, parts: list[Command | int], *, alone: bool
+    ) -> tuple[Command, Lead | None]:
+        """One command of a phrase, and when the whole begins by what is said with it; a wait before it is added to the parts."""
+        command, later, counted = self.command(child)
+        if later is not None and later.after and parts and lead is None:
+            # "turn it on and turn it off again in ten minutes": so long after the phrase, not after what was before it
+            waited = sum(part for part in parts if isinstance(part, int))
+            if later.after <= waited:
+                raise PhraseError(
+                    "That would be before what comes before it.",
+                    "Say it in its order.",
+                    *self.where(child),
+                )
+            parts.append(later.after - waited)
+        elif later is not None:
+            if lead is not None or not alone:
+                at = self.where(child)
+                raise PhraseError(
+                    "A phrase has one time when it begins.",
+                    "Put it first: after 5 min turn … on; then …",
+                    *at,
+                )
+            lead = later
+        if counted and lead is not None and lead.every and not lead.times:
+            lead = lead._replace(times=counted)
+        elif counted:
+            raise PhraseError(
+                f"'{counted} times' is not for {command.verb}.",
+                f"Say how often: every 1 min {counted} times {command.text}.",
+                *self.where(child),
+            )
+        self._no_double_end(child, command, lead, series)
+        return command, lead
+
     def phrase(self, tree: Any) -> Phrase:
         lead: Lead | None = None
         parts: list[Command | int] = []
@@ -397,46 +447,7 @@ class _Reader:
             elif child.data == "wait":
                 parts.append(self.duration(child.children[-1]))
             else:
-                command, later, counted = self.command(child)
-                if later is not None and later.after and parts and lead is None:
-                    # "turn it on and turn it off again in ten minutes": so long after the phrase, not after what was before it
-                    waited = sum(part for part in parts if isinstance(part, int))
-                    if later.after <= waited:
-                        raise PhraseError(
-                            "That would be before what comes before it.",
-                            "Say it in its order.",
-                            *self.where(child),
-                        )
-                    parts.append(later.after - waited)
-                elif later is not None:
-                    if lead is not None or len(children) > 1:
-                        at = self.where(child)
-                        raise PhraseError(
-                            "A phrase has one time when it begins.",
-                            "Put it first: after 5 min turn … on; then …",
-                            *at,
-                        )
-                    lead = later
-                if counted and lead is not None and lead.every and not lead.times:
-                    lead = lead._replace(times=counted)
-                elif counted:
-                    raise PhraseError(
-                        f"'{counted} times' is not for {command.verb}.",
-                        f"Say how often: every 1 min {counted} times {command.text}.",
-                        *self.where(child),
-                    )
-                if (
-                    lead is not None
-                    and lead.every
-                    and not series
-                    and command.times
-                    and (command.span or command.until)
-                ):
-                    end = _ends(command.span, command.until)[0]
-                    bare = replace(command, span=0, until=None)
-                    each = f"each round: every {show_duration(lead.every)} {bare.text} (which ends by itself)"
-                    whole = f"the series: every {show_duration(lead.every)} {end} {bare.text}"
-                    raise Asks(end, (each, whole), *self.where(child))
+                command, lead = self._one(child, lead, series, parts, alone=len(children) == 1)
                 parts.append(command)
         if len(parts) > MOST_STEPS:
             raise PhraseError(f"The phrase has {len(parts)} steps.", f"At most {MOST_STEPS}.")
@@ -842,6 +853,22 @@ def _orders(command: Command, site: Site, scenes: Mapping[str, tuple[str, ...]])
     return orders
 
 
+def _played(command: Command, output: Output, site: Site) -> Setting | Program:
+    """A tone or a tune on a sounder."""
+    assert command.value is not None
+    if command.value.tune:
+        return output.fits(_repeated(site.tunes[command.value.tune], command.times))
+    if command.times:
+        raise CallerError(
+            "bad-value",
+            "A single tone is not played a number of times.",
+            "Write a tune, and play that so often.",
+        )
+    if output.takes != "tone":
+        raise CallerError("bad-value", f"{output.name} is no sounder.", "Play it on one.")
+    return output.read(command.value.text)
+
+
 def _wanted(command: Command, output: Output, site: Site, place: int) -> Setting | Program:
     """What a command asks one output for."""
     verb, form = command.verb, {}
@@ -856,18 +883,7 @@ def _wanted(command: Command, output: Output, site: Site, place: int) -> Setting
         case "open" | "close":
             return output.read(_opened(output, verb))
         case "play":
-            assert command.value is not None
-            if command.value.tune:
-                return output.fits(_repeated(site.tunes[command.value.tune], command.times))
-            if command.times:
-                raise CallerError(
-                    "bad-value",
-                    "A single tone is not played a number of times.",
-                    "Write a tune, and play that so often.",
-                )
-            if output.takes != "tone":
-                raise CallerError("bad-value", f"{output.name} is no sounder.", "Play it on one.")
-            return output.read(command.value.text)
+            return _played(command, output, site)
         case "blink":
             if output.takes == "tone":
                 raise CallerError("bad-value", "A sounder does not blink.", "Play a tone or a tune on it.")

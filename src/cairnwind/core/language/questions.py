@@ -154,16 +154,26 @@ class _Cut:
         if word == "of" and (last in ("ANY", "ALL") or self.fold(at - 1) == "load"):
             return 1
         if piece.kind == "quoted":
-            inside = pieces(piece.text[1:-1])
-            length, things = self.vocabulary.match(inside, 0) if inside else (0, {})
-            exact = {each: True for each in things if each.name == piece.text[1:-1]} if things else {}
-            whole = exact or (things if length == len(inside) else {})
-            self.subject = tuple(whole)
-            return self.add("NAME" if whole else "WORD", at, 1, dict(whole))
-        if piece.kind in ("number",) or (
+            return self.quoted(at)
+        if piece.kind == "number" or (
             piece.text in "-−+" and last != "SUN" and self.fold(at + 1)[:1].isdigit()
         ):
             return self.number(at, last)
+        return self.timed(at) or self.named(at)
+
+    def quoted(self, at: int) -> int:
+        """A name in quotes, exactly as it is."""
+        piece = self.found[at]
+        inside = pieces(piece.text[1:-1])
+        length, things = self.vocabulary.match(inside, 0) if inside else (0, {})
+        exact = {each: True for each in things if each.name == piece.text[1:-1]} if things else {}
+        whole = exact or (things if length == len(inside) else {})
+        self.subject = tuple(whole)
+        return self.add("NAME" if whole else "WORD", at, 1, dict(whole))
+
+    def timed(self, at: int) -> int:
+        """Days, hours and the sun; 0 if it is none of them."""
+        piece, word = self.found[at], self.fold(at)
         if word in ("on", "at") and self.days(at + 1):
             return 1
         if self.days(at):
@@ -176,6 +186,11 @@ class _Cut:
             hours, minutes, *seconds = map(int, piece.text.split(":"))
             right = hours < 24 and minutes < 60 and sum(seconds) < 60
             return self.add("CLOCK" if right else "WORD", at, 1, hours * 3600 + minutes * 60 + sum(seconds))
+        return 0
+
+    def named(self, at: int) -> int:
+        """A name, or a word of the language."""
+        word = self.fold(at)
         length, things = self.vocabulary.match(self.found, at)
         if length and (length > 1 or word not in WORDS):
             run = self.found[at : at + length]

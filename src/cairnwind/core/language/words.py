@@ -254,23 +254,56 @@ def tokens(text: str, vocabulary: Vocabulary) -> list[Said]:
 def _next(found: list[Piece], at: int, out: list[Said], vocabulary: Vocabulary) -> int:
     """Add what begins at ``at``; returns how many pieces that took."""
     piece = found[at]
-    word = piece.fold
-    ahead = [each.fold for each in found[at : at + 3]] + ["", ""]
     if piece.kind == "quoted":
-        inner = piece.text[1:-1]
-        inside = pieces(inner)
-        length, things = vocabulary.match(inside, 0) if inside else (0, {})
-        whole = things if length == len(inside) else {}
-        out.append(
-            said("NAME" if whole else "WORD", [piece], {thing: thing.name == inner for thing in whole})
-        )
-        return 1
+        return _quoted(piece, out, vocabulary)
+    size = (
+        _named(found, at, out, vocabulary) or _let_go_by(found, at, out) or _timed(found, at, out) or _meant(found, at, out)
+        or _counted(found, at, out)
+    )  # fmt: skip
+    if size:
+        return size
+    if piece.kind == "clock":
+        return _clock(found, at, out)
+    marks = {",": "COMMA", ";": "THEN", "+": "PLUS", "-": "MINUS", "−": "MINUS"}
+    out.append(said(marks.get(piece.fold) or _keyword(found, at) or "WORD", [piece]))
+    return 1
+
+
+def _ahead(found: list[Piece], at: int) -> list[str]:
+    """The piece and the two after it, without regard to case."""
+    return [each.fold for each in found[at : at + 3]] + ["", ""]
+
+
+def _keyword(found: list[Piece], at: int) -> str:
+    """The terminal of a word that has one of its own."""
+    word, ahead = found[at].fold, _ahead(found, at)
+    return KEYWORDS.get(word) or ("KIND" if (word,) in KINDS or tuple(ahead[:2]) in KINDS else "")
+
+
+def _quoted(piece: Piece, out: list[Said], vocabulary: Vocabulary) -> int:
+    """A name in quotes, exactly as it is."""
+    inner = piece.text[1:-1]
+    inside = pieces(inner)
+    length, things = vocabulary.match(inside, 0) if inside else (0, {})
+    whole = things if length == len(inside) else {}
+    out.append(said("NAME" if whole else "WORD", [piece], {thing: thing.name == inner for thing in whole}))
+    return 1
+
+
+def _named(found: list[Piece], at: int, out: list[Said], vocabulary: Vocabulary) -> int:
+    """The longest name that begins here."""
     length, things = vocabulary.match(found, at)
-    keyword = KEYWORDS.get(word) or ("KIND" if (word,) in KINDS or tuple(ahead[:2]) in KINDS else "")
+    keyword = _keyword(found, at)
     if length > 1 or (length == 1 and not keyword and not _measured(found, at)):
         run = found[at : at + length]
         out.append(said("NAME", run, _as_written(run, things)))
         return length
+    return 0
+
+
+def _let_go_by(found: list[Piece], at: int, out: list[Said]) -> int:
+    """What politeness adds, and the words for a stop."""
+    word, ahead = found[at].fold, _ahead(found, at)
     if tuple(ahead[:2]) in _POLITE:
         return 2
     if word in DROPPED:
@@ -280,6 +313,13 @@ def _next(found: list[Piece], at: int, out: list[Said], vocabulary: Vocabulary) 
         return 2
     if tuple(ahead[:2]) == ("of", "the"):
         return 2
+    return 0
+
+
+def _timed(found: list[Piece], at: int, out: list[Said]) -> int:
+    """'every minute', 'half past six'."""
+    piece = found[at]
+    word, ahead = piece.fold, _ahead(found, at)
     if word == "every" and ahead[1] in _TIMES and ahead[1] not in ("s", "h", "d"):
         out += [
             said("EVERY", [piece]),
@@ -295,6 +335,13 @@ def _next(found: list[Piece], at: int, out: list[Said], vocabulary: Vocabulary) 
         if (word, ahead[1]) != ("half", "to"):
             out.append(said("CLOCK", found[at : at + 2 + hour[1]], minutes * 60))
             return 2 + hour[1]
+    return 0
+
+
+def _meant(found: list[Piece], at: int, out: list[Said]) -> int:
+    """Words that mean a direction, a stop, something that was named before, or a kind."""
+    piece = found[at]
+    word, ahead = piece.fold, _ahead(found, at)
     if word in RAISED:
         out += [said("TURN", [piece]), said(RAISED[word], [piece])]
         return 1
@@ -310,6 +357,12 @@ def _next(found: list[Piece], at: int, out: list[Said], vocabulary: Vocabulary) 
         size = 2 if tuple(ahead[:2]) in KINDS else 1
         out.append(said("KIND", found[at : at + size], KINDS[tuple(ahead[:size])]))
         return size
+    return 0
+
+
+def _counted(found: list[Piece], at: int, out: list[Said]) -> int:
+    """The sun, hours that have names, numbers."""
+    piece, word = found[at], found[at].fold
     if word in SUN:
         out.append(said("SUN", [piece], word))
         return 1
@@ -323,11 +376,7 @@ def _next(found: list[Piece], at: int, out: list[Said], vocabulary: Vocabulary) 
         return _quantity(found, at, out, *number)
     if word in ("a", "an"):
         return 1
-    if piece.kind == "clock":
-        return _clock(found, at, out)
-    marks = {",": "COMMA", ";": "THEN", "+": "PLUS", "-": "MINUS", "−": "MINUS"}
-    out.append(said(marks.get(word) or keyword or "WORD", [piece]))
-    return 1
+    return 0
 
 
 def _as_written(run: list[Piece], things: Mapping[Thing, bool]) -> Mapping[Thing, bool]:

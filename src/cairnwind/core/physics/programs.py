@@ -401,11 +401,8 @@ KEYS: dict[str, tuple[str, ...]] = {
 """What can be said of each; the program of a tune or a sweep comes from `cairnwind.core.physics.sound`."""
 
 
-def make(form: dict[str, Any], takes: str, read: Read, place: int = 0, of: int = 1) -> Program:
-    """The program that a JSON object asks for, for an output that ``takes`` and ``read``s its settings.
-
-    ``place`` of ``of`` is where the output stands in a list that it is given to. Raises `CallerError`.
-    """
+def _kind(form: dict[str, Any], takes: str) -> str:
+    """The kind that a JSON object asks for, if it has no more than that kind has."""
     word = form.get("kind")
     if not isinstance(word, str) or word not in KEYS:
         raise CallerError("bad-value", f"'{word}' is no kind of program.", f"Send one of {', '.join(KEYS)}.")
@@ -414,6 +411,15 @@ def make(form: dict[str, Any], takes: str, read: Read, place: int = 0, of: int =
             raise CallerError("bad-value", f"A {word} has no '{key}'.", f"It has {', '.join(KEYS[word])}.")
     if takes == "tone":
         raise CallerError("bad-value", f"A sounder does not {word}.", "Play a tone, a sweep or a tune on it.")
+    return word
+
+
+def make(form: dict[str, Any], takes: str, read: Read, place: int = 0, of: int = 1) -> Program:
+    """The program that a JSON object asks for, for an output that ``takes`` and ``read``s its settings.
+
+    ``place`` of ``of`` is where the output stands in a list that it is given to. Raises `CallerError`.
+    """
+    word = _kind(form, takes)
     full, none = MOST[takes], ZERO[takes]
 
     def setting(key: str, default: Setting) -> Setting:

@@ -282,6 +282,21 @@ class SharedGates:
     def _give(self, turn: Turn, circle: Circle, first: str, batch: Mapping[str, None]) -> None:
         circle.refresh(turn)
         now, due = turn.now.mono, circle.asking.due
+        changed = self._changed(turn, circle)
+        if not changed and (due is None or now < due):
+            return
+        if self._all_simply(circle, changed, now):
+            for name in changed:
+                self._told(turn, name, None, batch)
+            return
+        found = self._anew(circle, changed, now)
+        if circle.asking.due is not None:
+            turn.mono.set(circle.asking.due, "ruled", first, "place")
+        for name in circle.outputs:
+            self._told(turn, name, found.get(name), batch)
+
+    def _changed(self, turn: Turn, circle: Circle) -> dict[str, Bid | None]:
+        """Who bids otherwise than when places were given last, or of whom something else is known; with what it asks for now."""
         dirty, circle.dirty = circle.dirty, {}
         changed: dict[str, Bid | None] = {}
         for name in dirty:
@@ -289,12 +304,10 @@ class SharedGates:
             like = circle.facts[name], bid
             if circle.seen.get(name) != like:
                 circle.seen[name], changed[name] = like, bid
-        if not changed and (due is None or now < due):
-            return
-        if self._all_simply(circle, changed, now):
-            for name in changed:
-                self._told(turn, name, None, batch)
-            return
+        return changed
+
+    def _anew(self, circle: Circle, changed: Mapping[str, Bid | None], now: int) -> dict[str, Refusal | None]:
+        """Give the places to all who bid, until giving them once more would say the same."""
         bids = circle.asking.bids
         for name, bid in changed.items():
             if bid is None:
@@ -313,10 +326,7 @@ class SharedGates:
                 if refusal is not None and bids[name].holding:
                     bids[name] = bids[name]._replace(holding=False)
             found = circle.give(bids, now)  # whoever has got a place is asked before others from now on
-        if circle.asking.due is not None:
-            turn.mono.set(circle.asking.due, "ruled", first, "place")
-        for name in circle.outputs:
-            self._told(turn, name, found.get(name), batch)
+        return found
 
     def _all_simply(self, circle: Circle, changed: Mapping[str, Bid | None], now: int) -> bool:
         """Give and take the places of those that have changed, where nobody else is concerned by any of that."""
