@@ -82,7 +82,7 @@ class Rehearsed:
     records: list[ev.Record]
 
 
-class _Found:
+class _Seen:
     """What was found so far."""
 
     def __init__(self) -> None:
@@ -121,7 +121,7 @@ class Rehearsal:
         self._meters = {name: Meter(output) for name, output in site.outputs.items()}
         self._settings: dict[str, Setting] = {}
         self._slopes: dict[str, tuple[int, Program, int]] = {}
-        self._found = _Found()
+        self._seen = _Seen()
         self._open: dict[str, tuple[tuple[Any, ...], Bar]] = {}
         for name in site.boards:
             safe = tuple(
@@ -174,17 +174,17 @@ class Rehearsal:
                 self._slopes[name] = (end, *slope[1:])  # it goes on, if this is gone on with
             meter.close(end)
             totals[name] = meter.done
-        bars = self._found.bars + [bar._replace(end=end) for _, bar in self._open.values() if bar.start < end]
+        bars = self._seen.bars + [bar._replace(end=end) for _, bar in self._open.values() if bar.start < end]
         bars.sort(key=lambda bar: (bar.start, bar.output))
         return Rehearsed(
             self.begin,
             end,
-            list(self._found.changes),
+            list(self._seen.changes),
             bars,
             totals,
-            list(self._found.held),
-            list(self._found.collisions),
-            list(self._found.records),
+            list(self._seen.held),
+            list(self._seen.collisions),
+            list(self._seen.records),
         )
 
     # --- events and effects -------------------------------------------------------------------------------
@@ -233,7 +233,7 @@ class Rehearsal:
         if was is not None and was[0] == key:
             return
         if was is not None and was[1].start < wall:
-            self._found.bars.append(was[1]._replace(end=wall))
+            self._seen.bars.append(was[1]._replace(end=wall))
         level = 1.0
         if not isinstance(shown, Program):
             level = max(s.output.duties(shown)) / 1_000_000
@@ -269,14 +269,14 @@ class Rehearsal:
         return f"{wanted}, but {now.refusal.reason}" if now.refusal else wanted
 
     def _note(self, record: ev.Record) -> None:
-        self._found.records.append(record)
+        self._seen.records.append(record)
         name = record.subject
         if record.kind == "change":
             s = self._engine.standing(name)
             assert s.drive.confirmed is not None
             if record.at.wall == self.begin and not s.drive.confirmed.on:
                 return  # everything begins at safe
-            self._found.changes.append(
+            self._seen.changes.append(
                 Change(
                     record.at.wall,
                     name,
@@ -288,7 +288,7 @@ class Rehearsal:
         elif (record.kind == "gate" and record.data["gate"]) or (
             record.kind == "command" and record.data.get("outcome") in HELD_BACK
         ):
-            self._found.held.append(Note(record.at.wall, name, record.text))
+            self._seen.held.append(Note(record.at.wall, name, record.text))
         if (
             record.kind == "command"
             and record.data.get("verb") == "claim"
@@ -301,7 +301,7 @@ class Rehearsal:
             ]
             if others:
                 both = f"{' and '.join(each.text for each in others)} also has it; what began later leads"
-                self._found.collisions.append(
+                self._seen.collisions.append(
                     Note(
                         record.at.wall,
                         name,
