@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from cairnwind.core.facts.claims import RELEASED, lasting
 from cairnwind.core.language import phrases
-from cairnwind.core.language.phrases import Asks, PhraseError
+from cairnwind.core.language.sentences import Asks, PhraseError
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.moments import Moment

@@ -12,18 +12,25 @@ is not guessed: `read` raises `Asks` with both.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from fractions import Fraction
 from functools import lru_cache
-from typing import Any, NamedTuple
+from typing import Any
 
 from lark import Lark, Tree
 from lark.exceptions import UnexpectedInput, UnexpectedToken
 
-from cairnwind.core.facts.claims import RELEASED, Lifetime, lasting
-from cairnwind.core.facts.course import Course, Lead, Order, Step
-from cairnwind.core.facts.model import Output, Site
+from cairnwind.core.facts.course import Lead
+from cairnwind.core.language.sentences import (
+    Asks,
+    Command,
+    Phrase,
+    PhraseError,
+    Target,
+    Value,
+    ends,
+    quoted,
+)
 from cairnwind.core.language.words import (
     DROPPED,
     IT,
@@ -42,156 +49,15 @@ from cairnwind.core.language.words import (
     pieces,
     stops,
 )
-from cairnwind.core.physics import programs
-from cairnwind.core.physics.programs import Program
 from cairnwind.core.values import pitch
-from cairnwind.core.values.errors import CallerError, nearest, unknown
+from cairnwind.core.values.errors import nearest
 from cairnwind.core.values.moments import Moment
 from cairnwind.core.values.quantities import NS, show_duration
-from cairnwind.core.values.settings import FULL, Setting, frequency
+from cairnwind.core.values.settings import frequency
 
-DEEPEST = 4
-"""How far scenes may run scenes."""
 SHORTEST_EVERY = NS // 10
 LONGEST = 366 * 86400 * NS
 MOST_STEPS = 200
-
-
-class PhraseError(CallerError):
-    """A phrase that cannot be understood: ``at`` and ``end`` are where in its text, from 0."""
-
-    def __init__(self, sentence: str, remedy: str, at: int = 0, end: int = 0) -> None:
-        super().__init__("bad-phrase", sentence, remedy)
-        self.at, self.end = at, max(end, at + 1)
-        self.more = {"at": self.at, "end": self.end}
-
-
-class Asks(PhraseError):
-    """A phrase that may mean two things: ``choices`` are what may stand there instead."""
-
-    def __init__(self, word: str, choices: Iterable[str], at: int, end: int) -> None:
-        self.choices = tuple(dict.fromkeys(choices))
-        both = (
-            " or ".join(self.choices) if len(self.choices) < 6 else ", ".join(self.choices[:5]) + " or others"
-        )
-        super().__init__(f"'{word}' may be {both}.", "Say which one is meant.", at, end)
-        self.code = "asks-back"
-        self.more |= {"choices": list(self.choices)}
-
-
-class Target(NamedTuple):
-    """Outputs by what was said of them."""
-
-    text: str
-    outputs: tuple[str, ...]
-
-
-class Value(NamedTuple):
-    """What something is to be set to, in canonical words that outputs read."""
-
-    text: str
-    tune: str = ""
-
-
-@dataclass(frozen=True)
-class Command:
-    """One thing to be done."""
-
-    verb: str
-    targets: tuple[Target, ...] = ()
-    spared: tuple[Target, ...] = ()
-    value: Value | None = None
-    start: Value | None = None
-    scene: str = ""
-    lit: int = 0
-    dark: int = 0
-    over: int = 0
-    span: int = 0
-    until: Moment | None = None
-    released: bool = False
-    times: int = 0
-    percent: int = 0
-    """Of a step up or down."""
-
-    @property
-    def outputs(self) -> tuple[str, ...]:
-        """The outputs that are meant, once each, in the order of the site file where it was a group."""
-        spared = {name for target in self.spared for name in target.outputs}
-        named = dict.fromkeys(name for target in self.targets for name in target.outputs)
-        return tuple(name for name in named if name not in spared)
-
-    @property
-    def text(self) -> str:
-        """In canonical words."""
-        names = " and ".join(target.text for target in self.targets)
-        if self.spared:
-            names += f" except {' and '.join(target.text for target in self.spared)}"
-        value = self.value.text if self.value else ""
-        start = f" from {self.start.text}" if self.start else ""
-        head = {
-            "on": f"turn {names} on", "off": f"turn {names} off", "to": f"turn {names} to {value}",
-            "up": f"turn {names} up by {self.percent} %", "down": f"turn {names} down by {self.percent} %",
-            "open": f"open {names}", "close": f"close {names}", "toggle": f"toggle {names}", "fade": f"fade {names}{start} to {value}",
-            "blink": f"blink {names}", "breathe": f"breathe {names}", "flicker": f"flicker {names}",
-            "play": f"play {value} on {names}", "pulse": f"pulse {names}", "run": f"run scene {_name(self.scene)}",
-            "release": f"release {names}", "release_scene": f"release scene {_name(self.scene)}", "stop": "all-stop",
-        }[self.verb]  # fmt: skip
-        parts = [head]
-        if self.lit:
-            parts.append(f"{show_duration(self.lit)} on {show_duration(self.dark)} off")
-        if self.times:
-            parts.append(f"{self.times} times")
-        if self.over:
-            parts.append(f"over {show_duration(self.over)}")
-        parts += _ends(self.span, self.until, self.released)
-        return " ".join(parts)
-
-
-@dataclass(frozen=True)
-class Phrase:
-    """What was understood. ``parts`` are commands, and waits in nanoseconds between them."""
-
-    parts: tuple[Command | int, ...]
-    lead: Lead | None = None
-
-    @property
-    def text(self) -> str:
-        """The canonical form, which reads to this phrase."""
-        said = "; ".join(
-            f"wait {show_duration(part)}" if isinstance(part, int) else part.text for part in self.parts
-        )
-        return f"{_lead(self.lead)} {said}" if self.lead else said
-
-
-def _ends(span: int, until: Moment | None, released: bool = False) -> list[str]:
-    if span:
-        return [f"for {show_duration(span)}"]
-    if until:
-        return [f"until {until.text}"]
-    return ["until released"] if released else []
-
-
-def _lead(lead: Lead) -> str:
-    if lead.at:
-        return f"at {lead.at.text}"
-    if not lead.every:
-        return f"after {show_duration(lead.after)}"
-    times = f" {lead.times} times" if lead.times else ""
-    ends = "".join(f" {end}" for end in _ends(lead.span, lead.until))
-    return f"every {show_duration(lead.every)}{times}{ends}"
-
-
-def _name(name: str) -> str:
-    """A name as the canonical form writes it: in quotes where it would be taken for something else."""
-    words = folded(name)
-    if len(words) == 1 and (
-        words[0] in KEYWORDS or words[0] in DROPPED or (words[0],) in KINDS or not words[0].isalpha()
-    ):
-        return f"'{name}'"
-    return name
-
-
-# --- reading --------------------------------------------------------------------------------------------------
 
 
 @lru_cache(1)
@@ -394,7 +260,7 @@ class _Reader:
             and command.times
             and (command.span or command.until)
         ):
-            end = _ends(command.span, command.until)[0]
+            end = ends(command.span, command.until)[0]
             bare = replace(command, span=0, until=None)
             each = f"each round: every {show_duration(lead.every)} {bare.text} (which ends by itself)"
             whole = f"the series: every {show_duration(lead.every)} {end} {bare.text}"
@@ -622,11 +488,11 @@ class _Reader:
         if tree.data == "one":
             thing = self.one(kids[0], ("output", "group"))
             return Target(
-                _name(thing.name), self.site.groups[thing.name] if thing.kind == "group" else (thing.name,)
+                quoted(thing.name), self.site.groups[thing.name] if thing.kind == "group" else (thing.name,)
             )
         place = self.one(kids[-1], ("place",)).name if kids else ""
         here = [output for output in outputs.values() if not place or output.place == place]
-        within = f" in {_name(place)}" if place else ""
+        within = f" in {quoted(place)}" if place else ""
         if tree.data == "everything":
             return Target(f"everything{within}", tuple(output.name for output in here))
         kind = next(
@@ -652,8 +518,8 @@ class _Reader:
         if not found:
             other = next(iter(token.payload))
             word = {"output": "an output", "place": "a place"}.get(other.kind, f"a {other.kind}")
-            instead = {"place": f"Say 'everything in {_name(other.name)}'.", "tune": f"Say 'play {_name(other.name)} on …'.",
-                       "scene": f"Say 'run scene {_name(other.name)}'."}.get(other.kind, "") if "output" in kinds else ""  # fmt: skip
+            instead = {"place": f"Say 'everything in {quoted(other.name)}'.", "tune": f"Say 'play {quoted(other.name)} on …'.",
+                       "scene": f"Say 'run scene {quoted(other.name)}'."}.get(other.kind, "") if "output" in kinds else ""  # fmt: skip
             raise PhraseError(
                 f"'{self.text[at:end]}' is {word}, which cannot stand there.",
                 instead or f"Give the name of a {kinds[0]}.",
@@ -682,7 +548,7 @@ class _Reader:
         tune = next((thing.name for thing in (token.payload or ()) if thing.kind == "tune"), "")
         if note is not None and not tune:
             return Value(written)
-        return Value(_name(tune) if tune else str(token).casefold(), tune)
+        return Value(quoted(tune) if tune else str(token).casefold(), tune)
 
     def duration(self, tree: Any) -> int:
         token: Said = tree.children[0]
@@ -745,175 +611,3 @@ def _digits(number: Fraction) -> str:
 
 
 # --- what is to be done ---------------------------------------------------------------------------------------
-
-
-def compile(
-    phrase: Phrase, vocabulary: Vocabulary, scenes: Mapping[str, tuple[str, ...]] = {}, depth: int = 0
-) -> Course:
-    """The course of a phrase on its site. Raises `CallerError` where an output does not take what is asked of it."""
-    steps: list[Step] = []
-    wait = 0
-    for part in phrase.parts:
-        if isinstance(part, int):
-            wait += part
-            continue
-        if part.verb == "run":
-            found = _scene(part, vocabulary, scenes, depth)
-        else:
-            found = [Step(0, tuple(_orders(part, vocabulary.site, scenes)), part.text, part.verb == "stop")]
-        steps.append(found[0]._replace(after=wait))
-        steps += found[1:]
-        wait = 0
-    return Course(phrase.text, tuple(steps), phrase.lead)
-
-
-def understand(text: str, vocabulary: Vocabulary, scenes: Mapping[str, tuple[str, ...]] = {}) -> Course:
-    """`read` and `compile` at once."""
-    return compile(read(text, vocabulary), vocabulary, scenes)
-
-
-def _scene(
-    command: Command, vocabulary: Vocabulary, scenes: Mapping[str, tuple[str, ...]], depth: int
-) -> list[Step]:
-    """The steps of a scene's phrases, which all begin at the same time, by time."""
-    name = command.scene
-    if name not in scenes:
-        raise unknown("scene", name, scenes)
-    if depth >= DEEPEST:
-        raise CallerError(
-            "bad-value",
-            f"Scene {name} runs scenes too deep.",
-            f"At most {DEEPEST} within each other; does one run itself?",
-        )
-    timed: list[tuple[int, Step]] = []
-    for text in scenes[name]:
-        course = compile(read(text, vocabulary), vocabulary, scenes, depth + 1)
-        if course.lead is not None:
-            raise CallerError(
-                "bad-value",
-                f"Scene {name}: '{text}' says when to begin, and a scene begins when it is run.",
-                "Use 'wait' within it.",
-            )
-        at = 0
-        for step in course.steps:
-            at += step.after
-            timed.append((at, step))
-    timed.sort(key=lambda each: each[0])
-    found: list[Step] = []
-    before = 0
-    life = _lifetime(command)
-    for at, step in timed:
-        orders = tuple(
-            order._replace(
-                scene=name,
-                lifetime=order.lifetime or life,
-                until=order.until or (None if order.lifetime else command.until),
-            )
-            for order in step.orders
-        )
-        if found and at == before:
-            first = found[-1]
-            found[-1] = Step(
-                first.after, (*first.orders, *orders), f"{first.text}; {step.text}", first.stop or step.stop
-            )
-        else:
-            found.append(Step(at - before, orders, step.text, step.stop))
-        before = at
-    return found
-
-
-def _lifetime(command: Command) -> Lifetime | None:
-    if command.span:
-        return lasting(command.span)
-    return RELEASED if command.released else None
-
-
-def _orders(command: Command, site: Site, scenes: Mapping[str, tuple[str, ...]]) -> Iterable[Order]:
-    if command.verb == "release_scene":
-        if command.scene not in scenes:
-            raise unknown("scene", command.scene, scenes)
-        return [Order("", "release", scene=command.scene)]
-    life = _lifetime(command)
-    names = command.outputs
-    orders = []
-    for place, name in enumerate(names):
-        output = site.outputs[name]
-        wanted: Setting | Program | None = None
-        if command.verb not in ("toggle", "release", "up", "down"):
-            wanted = output.named(lambda: _wanted(command, output, site, place))  # noqa: B023
-        act = {"toggle": "toggle", "release": "release", "up": "step", "down": "step"}.get(
-            command.verb, "claim"
-        )
-        by = command.percent * (FULL // 100) * (-1 if command.verb == "down" else 1)
-        if by and not (output.takes == "level" and output.dimmable):
-            raise CallerError(
-                "bad-value", f"{name} is not dimmed, so it cannot go up or down.", "Say on or off."
-            )
-        orders.append(Order(name, act, wanted, life, command.until, by=by))
-    return orders
-
-
-def _played(command: Command, output: Output, site: Site) -> Setting | Program:
-    """A tone or a tune on a sounder."""
-    assert command.value is not None
-    if command.value.tune:
-        return output.fits(_repeated(site.tunes[command.value.tune], command.times))
-    if command.times:
-        raise CallerError(
-            "bad-value",
-            "A single tone is not played a number of times.",
-            "Write a tune, and play that so often.",
-        )
-    if output.takes != "tone":
-        raise CallerError("bad-value", f"{output.name} is no sounder.", "Play it on one.")
-    return output.read(command.value.text)
-
-
-def _wanted(command: Command, output: Output, site: Site, place: int) -> Setting | Program:
-    """What a command asks one output for."""
-    verb, form = command.verb, {}
-    match verb:
-        case "on" | "off" | "to" | "fade" | "pulse":
-            word = command.value.text if command.value else {"pulse": "on"}.get(verb, verb)
-            setting = output.read(word)
-            if not command.over:
-                return setting
-            start = output.read(command.start.text) if command.start else None
-            return output.fits(programs.bounded(programs.ramp(start, setting, command.over)))
-        case "open" | "close":
-            return output.read(_opened(output, verb))
-        case "play":
-            return _played(command, output, site)
-        case "blink":
-            if output.takes == "tone":
-                raise CallerError("bad-value", "A sounder does not blink.", "Play a tone or a tune on it.")
-            lit, dark = command.lit or NS // 2, command.dark or NS // 2
-            return output.fits(
-                programs.bounded(programs.blink(output.full, output.off, lit, dark, command.times))
-            )
-        case "breathe":
-            form = {"kind": "breathe", "times": command.times}
-            if command.over:
-                form |= {"in": f"{command.over // 2} ns", "out": f"{command.over - command.over // 2} ns"}
-        case "flicker":
-            form = {"kind": "candle"}
-    return output.fits(programs.make(form, output.takes, output.read, place))
-
-
-OPENED = {"open": {"open", "opened", "unlocked"}, "close": {"closed", "shut", "locked"}}
-
-
-def _opened(output: Output, verb: str) -> str:
-    """The word of an output's own that opening or closing it brings about."""
-    off, on = output.words
-    for word, other, said in ((off, on, "off"), (on, off, "on")):
-        opposite = OPENED["close" if verb == "open" else "open"]
-        if word in OPENED[verb] or (other in opposite and word not in opposite):
-            return said
-    raise CallerError(
-        "bad-value", f"{output.name} is {off} or {on}, and is not opened or closed.", f"Say {on} or {off}."
-    )
-
-
-def _repeated(tune: Program, times: int) -> Program:
-    return programs.bounded(replace(tune, times=times)) if times else tune

@@ -22,7 +22,8 @@ from cairnwind.core.facts import conditions as co
 from cairnwind.core.facts.claims import Rank
 from cairnwind.core.facts.conditions import Condition, Dependency, Node, Value, View
 from cairnwind.core.facts.model import Site
-from cairnwind.core.language.phrases import Asks, PhraseError, readable
+from cairnwind.core.language.phrases import readable
+from cairnwind.core.language.sentences import Asks, PhraseError
 from cairnwind.core.language.words import Said, Thing, Vocabulary, folded, pieces, said
 from cairnwind.core.values.errors import CallerError, nearest
 from cairnwind.core.values.moments import Moment

@@ -12,7 +12,7 @@ from cairnwind.core.facts.course import Order, Step, Timer
 from cairnwind.core.facts.history import source_form
 from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.plan import Schedule, Span
-from cairnwind.core.language import phrases
+from cairnwind.core.language import compiling
 from cairnwind.core.language.words import Vocabulary
 from cairnwind.core.physics.programs import decode_wanted, encode_wanted
 from cairnwind.core.values import moments
@@ -34,7 +34,7 @@ class Planned(NamedTuple):
 
     def course(self, text: str) -> Any:
         """The course of a phrase. Raises `CallerError`."""
-        return phrases.understand(text, self.vocabulary, self.scenes)
+        return compiling.understand(text, self.vocabulary, self.scenes)
 
 
 def make(form: Mapping[str, Any], planned: Planned, origin: str) -> Schedule:
