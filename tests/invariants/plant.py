@@ -122,6 +122,7 @@ class Plant:
         """The engine is told something; what it answers is carried out."""
         self.events += 1
         effects = self.engine.handle(event)
+        rest.answered(event, effects)
         for effect in (*effects, *rest.check(self.engine)):
             match effect:
                 case ev.Drive():
@@ -150,6 +151,7 @@ class Plant:
                 case ev.Record():
                     self.sequence = max(self.sequence, effect.sequence)
                     self.records.append(effect)
+        rest.kept(self.engine, self.claims, self.trips, self.tags, self.stop, self.orders)
 
     # --- boards -------------------------------------------------------------------------------------------
 

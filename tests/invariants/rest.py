@@ -70,3 +70,49 @@ def check(engine: Engine) -> list[Any]:
     if moved:
         raise Unsettled(f"asked again, the engine did more: {moved[0]}")
     return []
+
+
+ASKED = (
+    ev.Wish, ev.Renew, ev.Release, ev.AllStop, ev.ResetStop, ev.ResetTrip, ev.Attest, ev.Reload, ev.Lock, ev.Unlock,
+)  # fmt: skip
+OWNERS = {
+    "claim", "over", "retry", "answer", "step", "input", "stale", "trial", "timer", "plan", "quiet", "reflex", "regulator", "alarm",
+    "ruled", "watch", "grace", "guard", "trace",
+}  # fmt: skip
+
+
+def answered(event: Any, effects: list[Any]) -> None:
+    """Raise `Unsettled` unless a command has exactly one outcome."""
+    if isinstance(event, ASKED):
+        mine = [each for each in effects if isinstance(each, ev.Outcome) and each.command == event.command]
+        if len(mine) != 1:
+            raise Unsettled(f"{type(event).__name__} has {len(mine)} outcomes")
+
+
+def kept(engine: Engine, claims: Any, trips: Any, tags: Any, stop: Any, orders: Any) -> None:
+    """Raise `Unsettled` unless the state is what the effects said, and every timer belongs to somebody."""
+    state = engine.state
+    if state.in_force.starting:
+        return
+    stands = {
+        (claim.output, claim.slot): claim.place for s in state.outputs.values() for claim in s.claims.all
+    }
+    if stands != {at: claim.place for at, claim in claims.items()}:
+        raise Unsettled("claims that stand are not those that are stored")
+    force = state.in_force
+    if force.trips.keys() != trips.keys() or (force.stop is None) != (stop is None):
+        raise Unsettled("what is in force is not what is stored")
+    if {(tag.output, tag.name) for each in force.tags.values() for tag in each.values()} != set(tags):
+        raise Unsettled("tags that hang are not those that are stored")
+    for name, s in state.outputs.items():
+        drive = s.drive
+        if drive.pending is not None and (
+            name not in orders or orders[name][1].generation != drive.generation
+        ):
+            raise Unsettled(f"{name} waits for an order that was not the last")
+    for timers in (state.clocks.mono, state.clocks.wall):
+        for (kind, name, _), _due in timers.all():
+            if kind not in OWNERS or (
+                kind in ("retry", "answer", "step", "ruled") and name not in state.outputs
+            ):
+                raise Unsettled(f"nobody owns the timer {kind} {name}")
