@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import json
+import os
 import statistics
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
+BRIEF = "BENCH_BRIEF" in os.environ
+"""It is only to be seen that every row runs: once, and nothing is written."""
 OUT = Path("build/bench.json")
 
 
@@ -39,7 +42,8 @@ def measures(name: str) -> Callable[[Measure], Measure]:
 
 
 def in_turns(rounds: int, *ways: Callable[[], float]) -> list[float]:
-    """Run the ways in turns, ``rounds`` times; the median of each."""
+    """Run the ways in turns, ``rounds`` times (once where it is only to be seen that they run); the median of each."""
+    rounds = 1 if BRIEF else rounds
     seen: list[list[float]] = [[] for _ in ways]
     for _ in range(rounds):
         for way, kept in zip(ways, seen, strict=True):
@@ -49,6 +53,8 @@ def in_turns(rounds: int, *ways: Callable[[], float]) -> list[float]:
 
 def write(rows: list[Row]) -> None:
     """Write ``build/bench.json``; rows of earlier runs that were not measured now are kept."""
+    if BRIEF:
+        return
     OUT.parent.mkdir(exist_ok=True)
     old = {row["row"]: row for row in json.loads(OUT.read_text())} if OUT.exists() else {}
     old.update({row.row: asdict(row) for row in rows})
