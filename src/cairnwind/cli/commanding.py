@@ -6,6 +6,7 @@ import sys
 
 import click
 
+from cairnwind.cli.interrupts import Interrupts
 from cairnwind.cli.main import an_output, as_json, main, report, site_of
 from cairnwind.core.values.errors import Trouble
 
@@ -67,23 +68,20 @@ def release(ctx: click.Context, output: str, as_json: bool) -> None:
 @click.pass_context
 def hold(ctx: click.Context, output: str, setting: tuple[str, ...], as_json: bool) -> None:
     """Hold OUTPUT on (or at SETTING) until Ctrl-C; it ends with this command, however that ends."""
-    import time
-
     from cairnwind.cli import show
 
     held = site_of(ctx).hold(output, " ".join(setting) or "on")
-    try:
-        with held:
-            assert held.outcome is not None
-            if as_json:
-                show.emit(held.outcome.form)
-            else:
-                fate = held.outcome.ending or held.outcome.outcome
-                click.echo(f"Holding {output} at {held.outcome.words} ({fate}); Ctrl-C lets go.")
-            sys.stdout.flush()
-            while held.lost is None:
-                time.sleep(0.05)
-    except KeyboardInterrupt:
+    with Interrupts() as stop, held:
+        assert held.outcome is not None
+        if as_json:
+            show.emit(held.outcome.form)
+        else:
+            fate = held.outcome.ending or held.outcome.outcome
+            click.echo(f"Holding {output} at {held.outcome.words} ({fate}); Ctrl-C lets go.")
+        sys.stdout.flush()
+        while held.lost is None and not stop.asked:
+            stop.sleep(0.05)
+    if stop.asked:
         if not as_json:
             click.echo(f"\nLet go of {output}.")
         return

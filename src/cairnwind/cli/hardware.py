@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from cairnwind.cli import exits
+from cairnwind.cli.interrupts import Interrupts
 from cairnwind.cli.main import as_json, main, names_of, site_of
 from cairnwind.core.values.errors import CallerError, Trouble
 
@@ -96,8 +97,8 @@ def try_(
     site = site_of(ctx)
     end = time.monotonic() + (duration(lasting) / NS if lasting else 1e9)
     shown = ""
-    try:
-        while True:
+    with Interrupts() as stop:
+        while not stop.asked:
             form = site.try_pin(pin, mode, **asked)
             if form["trial"] is None:
                 raise Trouble(
@@ -112,9 +113,7 @@ def try_(
             sys.stdout.flush()
             if time.monotonic() >= end or (once and show_pins.has_read(form)):
                 break
-            time.sleep(RENEW_EVERY)
-    except KeyboardInterrupt:
-        pass
+            stop.sleep(RENEW_EVERY)
     site.end_try(pin)
     if not as_json:
         click.echo(f"Let go of {pin}.")
@@ -211,8 +210,10 @@ def _tell_inputs(site: Site) -> None:
 
     click.echo(click.style("Press, open or move something; Ctrl-C ends it.", dim=True))
     before = {each["name"]: each["state"] for each in site.inputs()}
-    try:
+    with Interrupts() as stop:
         for change in site.changes():
+            if stop.asked:
+                break
             if change.kind == "input" and before.get(change.name) != change.data["state"]:
                 data = change.data
                 click.echo(
@@ -220,8 +221,7 @@ def _tell_inputs(site: Site) -> None:
                 )
                 before[change.name] = data["state"]
                 sys.stdout.flush()
-    except KeyboardInterrupt:
-        click.echo()
+    click.echo()
 
 
 @main.command()

@@ -14,6 +14,7 @@ from rich.table import Table
 from rich.text import Text
 
 from cairnwind.cli import draw, exits, show
+from cairnwind.cli.interrupts import Interrupts
 from cairnwind.cli.main import an_output, as_json, main, names_of, report, site_of
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS, duration
@@ -262,14 +263,14 @@ def _follow_sweep(site: Any, output: str, ends: tuple[str, str], seconds: float)
     """Show where a sweep is; Ctrl-C stops it and says where it was."""
     end = time.monotonic() + seconds + 0.5
     hertz = 0.0
-    try:
-        while time.monotonic() < end:
+    with Interrupts() as stop:
+        while time.monotonic() < end and not stop.asked:
             now = site.output(output)["confirmed"] or {}
             hertz = now.get("hertz") or hertz
             if sys.stdout.isatty():
                 click.echo(f"\r{output}: {hertz:8.1f} Hz   (Ctrl-C where it is loudest)", nl=False)
-            time.sleep(0.1)
-    except KeyboardInterrupt:
+            stop.sleep(0.1)
+    if stop.asked:
         site.release(output)
         click.echo(f"\n{output}: stopped at {hertz:.0f} Hz.")
         return

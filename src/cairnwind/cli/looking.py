@@ -14,6 +14,9 @@ from cairnwind.cli.main import an_output, as_json, main, names_of, site_of
 if TYPE_CHECKING:
     from cairnwind.client import Site
 
+TRACE_EVERY = 0.3
+"""Seconds between two looks at what was decided."""
+
 
 @main.command()
 @click.argument("name", required=False, shell_complete=names_of("output, input, board"))
@@ -170,10 +173,6 @@ def watch(
             shown[change.name] = line[12:]
             click.echo(line)
         sys.stdout.flush()
-
-
-TRACE_EVERY = 0.3
-"""Seconds between two looks at what was decided."""
 
 
 def _watch_link(site: Site, board: str, as_json: bool) -> None:

@@ -233,8 +233,7 @@ class Deciding:
             or output.name in turn.touched or not turn.state.boards[output.pin.board].up
         ):  # fmt: skip
             return False
-        force = turn.state.in_force
-        if not force.nothing and refusal(force, output) is not None:
+        if refusal(turn.state.in_force, output) is not None:
             return False
         if gating.ruled and (gating.keeping is not None or self._armed.gates.watched(s)):
             return False

@@ -257,7 +257,7 @@ def _next(found: list[Piece], at: int, out: list[Said], vocabulary: Vocabulary) 
     if piece.kind == "quoted":
         return _quoted(piece, out, vocabulary)
     size = (
-        _named(found, at, out, vocabulary) or _let_go_by(found, at, out) or _timed(found, at, out) or _meant(found, at, out)
+        _named(found, at, out, vocabulary) or _polite(found, at, out) or _timed(found, at, out) or _meant(found, at, out)
         or _counted(found, at, out)
     )  # fmt: skip
     if size:
@@ -301,7 +301,7 @@ def _named(found: list[Piece], at: int, out: list[Said], vocabulary: Vocabulary)
     return 0
 
 
-def _let_go_by(found: list[Piece], at: int, out: list[Said]) -> int:
+def _polite(found: list[Piece], at: int, out: list[Said]) -> int:
     """What politeness adds, and the words for a stop."""
     word, ahead = found[at].fold, _ahead(found, at)
     if tuple(ahead[:2]) in _POLITE:

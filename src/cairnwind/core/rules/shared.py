@@ -146,20 +146,25 @@ class Circle:
             asking.bids.pop(name, None)
             asking.leave(name, rules)
             return True
-        asking.bids[name], asking.now = bid, now
+        asking.bids[name] = bid
         if not bid.holding or name not in asking.placed:
-            asking.supposed = True
-            stands = _first(each.room(name, asking) for each in rules) or _gravest(
-                each.clear(name, asking) for each in rules
-            )
-            asking.supposed, asking.due = False, None
-            asking.full.clear()
-            if stands is not None:
+            if self._against(name, now) is not None:
                 return False
         if name not in asking.placed:
             self.added.add(name)
         asking.place(name, rules, on=True)
         return True
+
+    def _against(self, name: str, now: int) -> Refusal | None:
+        """Why one that bids may not go on beside all that have their places; nothing is remembered of the question."""
+        asking, rules = self.asking, self.of[name]
+        asking.supposed, asking.now = True, now
+        found = _first(each.room(name, asking) for each in rules) or _gravest(
+            each.clear(name, asking) for each in rules
+        )
+        asking.supposed, asking.due = False, None
+        asking.full.clear()
+        return found
 
     def would(self, name: str, bid: Bid, now: int) -> Refusal | None:
         """What would be said to one more that bids."""
@@ -168,12 +173,7 @@ class Circle:
         bids[name] = bid
         try:
             if self.smooth and before is None:
-                self.asking.supposed, self.asking.now = True, now
-                refusal = _first(each.room(name, self.asking) for each in self.of[name]) or _gravest(
-                    each.clear(name, self.asking) for each in self.of[name]
-                )
-                self.asking.supposed, self.asking.due = False, None
-                self.asking.full.clear()
+                refusal = self._against(name, now)
                 if refusal is None or all(each.rank >= bid.rank for each in bids.values()):
                     return refusal  # it comes after all that have their place
             return self.give(dict(bids), now, supposed=True)[name]

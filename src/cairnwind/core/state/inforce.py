@@ -1,7 +1,7 @@
 """What is in force over the whole site or by name: the all-stop, trips, lockout tags, shut guards, quiet hours.
 
-Data; each is changed by its own gate (`cairnwind.core.rules`), and asked by it. While `nothing` is, no gate that stands
-here can refuse anything, whatever the output: that is asked first, at every decision.
+Data; each is changed by its own gate (`cairnwind.core.rules`), and asked by it. At most decisions none of it concerns the output:
+that is asked first (`cairnwind.core.rules.gates.refusal`).
 """
 
 from __future__ import annotations
@@ -33,10 +33,3 @@ class InForce:
     """Until when sounders are silent, in words; empty outside the quiet hours."""
     loud: frozenset[str] = frozenset()
     """Sounders that quiet hours do not concern."""
-
-    @property
-    def nothing(self) -> bool:
-        """Whether none of this refuses anything at this moment."""
-        return not (
-            self.starting or self.closing or self.stop or self.tripped or self.tags or self.quiet or self.shut
-        )
