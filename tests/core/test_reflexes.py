@@ -13,7 +13,7 @@ from cairnwind.core.facts.claims import RELEASED, Instant, Rank, Source
 from cairnwind.core.language import forms as rules
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import FULL, OFF, ON
-from tests.core.saltmarsh import PLAN, SITE, at
+from tests.core.saltmarsh import PLAN, SITE, at, schedule
 
 WORDS = rules.language(SITE)
 ANNA = Source("test", "anna", "keep")
@@ -283,3 +283,27 @@ def test_a_chain_carries_its_causes_and_stops_where_it_comes_back() -> None:
     assert (
         len([record for record in run.records if record.kind == "change" and record.subject == "yard"]) < 10
     )
+
+
+def test_what_began_while_nothing_could_be_recorded_is_made_up_for() -> None:
+    """A span of the plan, what is held while something is so, a regulator: none may come on, and each does afterwards."""
+    span = schedule(name="noon", do="turn window on", from_="12:01", for_="1 h")
+    run = Run(reflex(while_="yard-gate is open", do="turn yard on"), regulator())
+    run.take(ev.Plan(run.now, "p", ANNA, "put", "noon", span))
+    run.measure("cupboard-temperature", 40.0)
+    run.take(ev.Recording(run.now, False, "disk full"))
+    run.contact("yard-gate", True)
+    run.later(120)
+    run.measure("cupboard-temperature", 30.0)
+    names = ("window", "yard", "cupboard-heater")
+    assert [run.level(name) for name in names] == [0, 0, 0], "nothing comes on that nobody could look up"
+    run.take(ev.Recording(run.now, True))
+    assert [run.level(name) for name in names] == [1, 1, 1]
+    made = run.claims["window", span.slot]
+    run.take(ev.Recording(run.now, False, "disk full"))
+    run.take(ev.Withdraw(run.now, "w", ANNA, ((made, None),)))
+    assert run.level("window") == 0, "its commit failed: it is taken back"
+    run.take(ev.Recording(run.now, True))
+    assert run.level("window") == 1, "and is due all the same"
+    run.later(3600)
+    assert run.level("window") == 0

@@ -123,6 +123,7 @@ class Plant:
         self.events += 1
         effects = self.engine.handle(event)
         rest.answered(event, effects)
+        rest.recorded(self.engine, event, effects)
         for effect in (*effects, *rest.check(self.engine)):
             match effect:
                 case ev.Drive():
@@ -266,6 +267,13 @@ class Plant:
         if self.outcomes[-1].outcome == "driving" and "reset by" in self.outcomes[-1].reason:
             self.onlooker.reset(self.mono, name)
         return self.outcomes[-1]
+
+    def disk(self, works: bool, caught: bool) -> None:
+        """The disk fails, or works again; ``caught``: what was last decided was on its way to it, and is taken back."""
+        self.tell(ev.Recording(self.now, works, "" if works else "full"))
+        last = self.outcomes[-1] if self.outcomes else None
+        if not works and caught and last is not None and last.claim is not None and last.claim.setting == ON:
+            self.tell(ev.Withdraw(self.now, "undo", KEEPER, ((last.claim, last.replaced),)))
 
     def engine_attests(self, output: str) -> None:
         self.tell(ev.Attest(self.now, "attest", KEEPER, output, "anna"))

@@ -89,6 +89,15 @@ def answered(event: Any, effects: list[Any]) -> None:
             raise Unsettled(f"{type(event).__name__} has {len(mine)} outcomes")
 
 
+def recorded(engine: Engine, event: Any, effects: list[Any]) -> None:
+    """Raise `Unsettled` where a command made an on stand while nothing can be recorded."""
+    made = [
+        each for each in effects if isinstance(each, ev.KeepClaim) and getattr(each.claim.setting, "on", True)
+    ]
+    if made and isinstance(event, ev.Wish | ev.Renew) and not engine.state.journal.ok:
+        raise Unsettled(f"{made[0].claim.output} is wanted on though nothing can be recorded")
+
+
 def kept(engine: Engine, claims: Any, trips: Any, tags: Any, stop: Any, orders: Any) -> None:
     """Raise `Unsettled` unless the state is what the effects said, and every timer belongs to somebody."""
     state = engine.state

@@ -257,8 +257,12 @@ def _reset(plant: Plant, draw: Draw) -> None:
         plant.reset_trip(draw.one(list(plant.trips)))
 
 
+def _disk(plant: Plant, draw: Draw) -> None:
+    plant.disk(not plant.engine.state.journal.ok, bool(draw.number(0, 1)))
+
+
 _OFTEN: tuple[tuple[int, Callable[[Plant, Draw], None]], ...] = (
     (8, wish), (3, _both), (3, _release), (6, turn_input), (10, wait), (2, _cable), (2, _fail), (1, _weld), (1, _restart), (1, _reload), (1, _jump), (1, _stop),
-    (3, _reset),
+    (3, _reset), (1, _disk),
 )  # fmt: skip
 _LIKELY = [do for often, do in _OFTEN for _ in range(often)]

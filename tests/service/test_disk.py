@@ -115,6 +115,29 @@ def test_a_disk_that_hangs_is_noticed_and_holds_up_no_stop(
     )
 
 
+def test_what_falls_due_while_the_disk_hangs_is_taken_back_and_the_rest_goes_on(
+    running: Running, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(writer_module, "LATE", 0.5)
+    running.http("POST", "/api/v1/phrases", json={"phrase": "in 1 s turn vent on"})
+    hangs = threading.Event()
+    original = running.service.runtime.writer._commit
+
+    def hang(group: Any) -> Any:
+        hangs.wait(20)
+        return original(group)
+
+    mend = failing(running, hang)
+    eventually(lambda: not running.site.facts()["recording"])
+    assert running.service.runtime.failure == ""
+    eventually(lambda: running.link().level("vent") == FULL)
+    assert not running.site.output("vent")["by"], "nobody could have seen in the journal why it was on"
+    mend()
+    hangs.set()
+    eventually(lambda: running.site.facts()["recording"])
+    assert running.site.turn("vent", "on").outcome == "driving"
+
+
 def one_wrong_second(running: Running) -> None:
     """A row of the year 2029, as a clock that was wrong for a moment leaves it."""
     wall = time.time_ns() + 3 * 365 * 86_400 * 10**9

@@ -417,11 +417,13 @@ class Runtime:
     def _unrecorded(self, item: Item, outcome: ev.Outcome, reason: str) -> None:
         """A decision that the disk did not take: what it switched on is taken back, and then it is answered.
 
-        Moves toward off stand. The same command under the same token is a new one.
+        Moves toward off stand. The same command under the same token is a new one. What time or an input decided
+        (a timer, a reflex) came from nobody who could be answered, and is taken back all the same.
         """
         event = item.event
         told = replace(outcome, outcome="not recorded", reason=f"the journal cannot be written: {reason}")
-        source = event.source._replace(surface="service")
+        asked = getattr(event, "source", None)
+        source = Source("service") if asked is None else asked._replace(surface="service")
         at, name = clock(), self.command_id()
         if item.repeat is not None:
             self.writer.put([("no answer", item.repeat[:2])])
@@ -440,7 +442,7 @@ class Runtime:
                 (each.claim, each.replaced)
                 for each in (outcome, *outcome.parts)
                 if each.claim is not None and each.setting is not None and each.setting.on
-                and type(event) in (ev.Wish, ev.Renew, ev.Do, ev.Open)
+                and (asked is None or type(event) in (ev.Wish, ev.Renew, ev.Do, ev.Open))
             )  # fmt: skip
             timers = (outcome.sequence,) if type(event) is ev.Do and event.course.lead is not None else ()
             if made or timers:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from cairnwind.core.engine.courses import Courses, For
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.claims import Rank, Source, held, until
+from cairnwind.core.facts.claims import Claim, Rank, Source, held, until
 from cairnwind.core.facts.interlocks import Refusal
 from cairnwind.core.rules.gates import Armed
 from cairnwind.core.state.turn import Turn
@@ -33,6 +33,8 @@ class Planning:
         self.schedules: dict[str, Schedule] = {}
         self.running: dict[str, Span] = {}
         """The span that each schedule is in, if it is in one."""
+        self._missed: set[str] = set()
+        """Schedules that may not have done what they are for, since the journal could not be written."""
         self._walkers: dict[str, Walker] = {}
 
     def start(self, turn: Turn, event: ev.Start) -> None:
@@ -136,14 +138,32 @@ class Planning:
             f"'{name}' begins: {schedule.course.text}",
             {"start": span.start, "end": span.end},
         )
+        if not turn.recording:
+            self._missed.add(name)
+        self._carry_out(turn, schedule, span)
+
+    def _carry_out(self, turn: Turn, schedule: Schedule, span: Span) -> None:
         behalf = For(
-            f"plan-{turn.sequence}", Source("plan", name), Rank.PLAN, schedule.slot, until(span.end), since=max(0, turn.now.wall - span.start)
+            f"plan-{turn.sequence}", Source("plan", schedule.name), Rank.PLAN, schedule.slot, until(span.end), since=max(0, turn.now.wall - span.start)
         )  # fmt: skip
         self._courses.run(turn, schedule.course.steps, behalf)
+
+    def withdrawn(self, claim: Claim) -> None:
+        """A claim was taken back because it could not be recorded: if a schedule made it, it is owed."""
+        if claim.rank is Rank.PLAN:
+            self._missed.update(name for name in self.running if self.schedules[name].slot == claim.slot)
+
+    def catch_up(self, turn: Turn) -> None:
+        """The journal can be written again: what should be on now, and was not allowed to come on, comes on."""
+        missed, self._missed = self._missed, set()
+        for span, name in sorted((self.running[name], name) for name in missed if name in self.running):
+            self._courses.drop_timers(turn, self.schedules[name].slot)
+            self._carry_out(turn, self.schedules[name], span)
 
     def _finish(self, turn: Turn, name: str, why: str = "its time is over") -> None:
         schedule = self.schedules[name]
         self.running.pop(name, None)
+        self._missed.discard(name)
         turn.effect(ev.KeepSchedule(schedule, None))
         turn.effect(ev.Changed("plan", ""))
         turn.note("plan", name, f"'{name}' ends: {why}", {})

@@ -119,6 +119,16 @@ class Reflexes:
         if running is not None and running.watch.value:
             self._fire(turn, running)
 
+    def catch_up(self, turn: Turn) -> None:
+        """The journal can be written again: what should be held, and could not be, is held."""
+        for running in self.all.values():
+            rule, slot = running.rule, f"reflex:{running.rule.name}"
+            if (
+                rule.holds and rule.rank is not Rank.PERSON and running.watch.value
+                and any(held(turn.standing(name).claims.all, slot) is None for name in rule.course.outputs)
+            ):  # fmt: skip
+                self._fire(turn, running)
+
     def _chain(self, turn: Turn, rule: Reflex) -> tuple[str, ...]:
         """The reflexes that led to what it looks at."""
         chains = [

@@ -8,7 +8,7 @@ from itertools import count
 from cairnwind.core.engine.reflexes import end_slots
 from cairnwind.core.engine.requests import Requests
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.claims import RELEASED, Rank, Source
+from cairnwind.core.facts.claims import RELEASED, Rank, Source, held
 from cairnwind.core.facts.model import Output
 from cairnwind.core.facts.reflexes import Regulator, Rule
 from cairnwind.core.state.sight import Sight
@@ -82,6 +82,14 @@ class Regulators:
         keeping = self.all.get(name)
         if keeping is not None:
             self._regulate(turn, keeping)
+
+    def catch_up(self, turn: Turn) -> None:
+        """The journal can be written again: what each wants, and was not allowed to want, is wanted anew."""
+        for keeping in self.all.values():
+            claims = turn.standing(keeping.rule.output).claims.all
+            standing = held(claims, f"regulator:{keeping.rule.name}")
+            if keeping.wants is not None and (standing is None or standing.setting != keeping.wants):
+                self._want(turn, keeping, keeping.wants, "the journal can be written again")
 
     def _regulate(self, turn: Turn, keeping: _Keeping) -> None:
         rule, now = keeping.rule, turn.now.mono

@@ -105,6 +105,9 @@ class Lifecycle:
             else f"the journal cannot be written: {event.reason}"
         )
         turn.note("journal", "", text, {"ok": event.ok})
+        if event.ok:
+            for part in (self.planning, self.reflexes, self.regulators):
+                part.catch_up(turn)
 
     def withdraw(self, turn: Turn, event: ev.Withdraw) -> None:
         """What could not be recorded was not decided: claims that still stand end, and what they replaced stands again."""
@@ -114,6 +117,7 @@ class Lifecycle:
             standing = held(s.claims.all, claim.slot) if s is not None else None
             if s is None or standing is None or standing.place != claim.place:
                 continue
+            self.planning.withdrawn(claim)
             if before is None or (before.ends_mono is not None and before.ends_mono <= turn.now.mono):
                 turn.end(s, standing, why)
                 continue
