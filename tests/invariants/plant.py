@@ -256,6 +256,10 @@ class Plant:
     def release(self, output: str, slot: str = "person") -> None:
         self.tell(ev.Release(self.now, "r", KEEPER, output, slot))
 
+    def renew(self, output: str, slot: str) -> None:
+        """A hold is renewed, and must outlive what it had; of that nothing is stored."""
+        self.tell(ev.Renew(self.now, "renew", KEEPER, output, slot))
+
     def all_stop(self) -> None:
         self.tell(ev.AllStop(self.now, "stop", KEEPER))
 

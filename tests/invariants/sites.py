@@ -212,6 +212,12 @@ def _release(plant: Plant, draw: Draw) -> None:
         plant.release(output, slot)
 
 
+def _renew(plant: Plant, draw: Draw) -> None:
+    leases = [at for at, claim in plant.claims.items() if claim.lifetime.kind == "lease"]
+    if leases:
+        plant.renew(*draw.one(leases))
+
+
 def turn_input(plant: Plant, draw: Draw) -> None:
     """A contact moves."""
     name = draw.one(list(plant.contacts))
@@ -262,7 +268,7 @@ def _disk(plant: Plant, draw: Draw) -> None:
 
 
 _OFTEN: tuple[tuple[int, Callable[[Plant, Draw], None]], ...] = (
-    (8, wish), (3, _both), (3, _release), (6, turn_input), (10, wait), (2, _cable), (2, _fail), (1, _weld), (1, _restart), (1, _reload), (1, _jump), (1, _stop),
+    (8, wish), (3, _both), (3, _release), (2, _renew), (6, turn_input), (10, wait), (2, _cable), (2, _fail), (1, _weld), (1, _restart), (1, _reload), (1, _jump), (1, _stop),
     (3, _reset), (1, _disk),
 )  # fmt: skip
 _LIKELY = [do for often, do in _OFTEN for _ in range(often)]

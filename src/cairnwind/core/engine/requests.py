@@ -140,8 +140,10 @@ class Requests:
         if event.setting is None or event.setting == claim.setting:
             longer = replace(claim, ends_mono=ends_mono, ends_wall=ends_wall)
             s.claims.all = put(s.claims.all, longer)
-            turn.touched[event.output] = None
-            turn.effects.append(outcome(turn, event.command, s, longer, claim.id))
+            if s.claims.leader is claim:
+                s.claims.leader = longer
+            # nothing is decided by when a lease ends before it does: it is only shown anew
+            turn.effects += (outcome(turn, event.command, s, longer, claim.id), ev.Changed("output", event.output))
             return
         sequence = turn.number()
         wish = ev.Wish(
