@@ -17,7 +17,7 @@ from cairnwind.boards.link import Clock, Fresh, Report, Seen, Traffic
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.model import Board, Input, Output
 from cairnwind.core.facts.trials import Trial
-from cairnwind.core.values.settings import FULL, Setting
+from cairnwind.core.values.settings import FULL, Level, Setting
 
 COUNTS, FULL_SCALE = 4095, 3.3
 """Of its analogue lines: counts and volts at full scale."""
@@ -207,6 +207,9 @@ class SimulatedLink:
 
     def _put(self, output: Output, setting: Setting) -> Setting:
         """Bring its pins to a setting; what they then show."""
+        if type(setting) is Level and not output.others and not self.stuck:  # nearly always
+            self._move(output.pin.line, *wire.of_level(output, setting))
+            return setting
         puts = wire.to_pins(output, setting)
         good = True
         for line, (parts, millihertz) in puts.items():
@@ -216,7 +219,7 @@ class SimulatedLink:
         return setting if good else wire.from_pins(output, self.pins)
 
     def _move(self, line: int, level: int, millihertz: int = 0) -> None:
-        if self.pins.get(line) != level or (self.hertz.get(line, 0) != millihertz and level):
+        if self.pins.get(line) != level or (level and self.hertz.get(line, 0) != millihertz):
             self.pins[line], self.hertz[line] = level, millihertz
             self.writes += 1
             self.seen.append((time.monotonic_ns(), line, level))

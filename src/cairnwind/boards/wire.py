@@ -25,17 +25,23 @@ class Put(NamedTuple):
 
 def to_pins(output: Output, setting: Setting) -> dict[int, Put]:
     """What each line of the output has to show for the load to be at ``setting``."""
+    if type(setting) is Level and not output.others:
+        return {output.pin.line: Put(*of_level(output, setting))}
     turned = output.active_low != output.normally_closed
-    if type(setting) is Level and not output.others:  # nearly always
-        light = output.light
-        duty = setting.parts if setting.raw or light is STRAIGHT else light.duty(setting.parts)
-        return {
-            output.pin.line: Put(FULL - duty if turned else duty, setting.millihertz or output.millihertz)
-        }
     return {
         line: Put(FULL - duty if turned else duty, output.hertz(line, setting))
         for line, duty in zip(output.lines, output.duties(setting), strict=True)
     }
+
+
+def of_level(output: Output, level: Level) -> tuple[int, int]:
+    """What the one line of the output has to show for a level, which is nearly always all there is: parts and millihertz."""
+    parts, millihertz, raw = level
+    light = output.light
+    duty = parts if raw or light is STRAIGHT else light.duty(parts)
+    if output.active_low != output.normally_closed:
+        duty = FULL - duty
+    return duty, millihertz or output.millihertz
 
 
 def to_pin(output: Output, setting: Setting, line: int | None = None) -> int:

@@ -143,7 +143,10 @@ class Requests:
             if s.claims.leader is claim:
                 s.claims.leader = longer
             # nothing is decided by when a lease ends before it does: it is only shown anew
-            turn.effects += (outcome(turn, event.command, s, longer, claim.id), ev.Changed("output", event.output))
+            turn.effects += (
+                outcome(turn, event.command, s, longer, claim.id),
+                ev.Changed("output", event.output),
+            )
             return
         sequence = turn.number()
         wish = ev.Wish(

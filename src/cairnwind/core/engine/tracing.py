@@ -11,7 +11,7 @@ from typing import Any
 from cairnwind.core.engine.deciding import Deciding
 from cairnwind.core.engine.driving import Driving
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.claims import Rank
+from cairnwind.core.facts.claims import Rank, held
 from cairnwind.core.facts.interlocks import Refusal
 from cairnwind.core.facts.model import Output
 from cairnwind.core.facts.traces import Step, Traced
@@ -60,9 +60,9 @@ class Tracing(Deciding):
         for name, steps in self._steps.items():
             s = turn.state.outputs[name]
             output = s.output
-            if not steps and getattr(event, "output", "") == name and isinstance(event, ev.Wish | ev.Renew):
-                self._refused(turn, s, event)
             answers = [each for each in turn.effects if isinstance(each, ev.Outcome) and each.output == name]
+            if not steps and answers and isinstance(event, ev.Wish | ev.Renew):
+                self._refused(turn, s, event)
             if not steps:
                 continue
             found = [Step("event", "", told(event, output))]
@@ -81,7 +81,9 @@ class Tracing(Deciding):
     def _refused(self, turn: Turn, s: Standing, event: ev.Wish | ev.Renew) -> None:
         """A wish that was refused before it became a claim: the gates that it would have had to pass."""
         gates = self._armed.gates
-        if not self._in_force(turn, s) or not s.gating.ruled:
+        if isinstance(event, ev.Renew) and (event.setting is None or held(s.claims.all, event.slot) is None):
+            return  # no gate was asked: a hold that has ended, or goes on as it is
+        if not turn.recording or not self._in_force(turn, s) or not s.gating.ruled:
             return
         for word, said in self._asked(turn, s, gates):
             self._note(s, "own gates", word, said.reason if said else YES, no=said is not None)

@@ -15,7 +15,7 @@ from cairnwind.core.physics.scaling import Thermistor, along, back
 from cairnwind.core.physics.shaping import Shape
 from cairnwind.core.values import colours
 from cairnwind.core.values.errors import CallerError
-from cairnwind.core.values.fact import fact, field
+from cairnwind.core.values.fact import derive, fact, field
 from cairnwind.core.values.settings import (
     FULL,
     KINDS,
@@ -253,6 +253,13 @@ class Output:
     pixels: int = 0
     """Of a run on a strip: how many."""
     switch: Switch | None = None
+    millihertz: int = 0
+    """Its PWM frequency in millihertz; 0 where it has none. Follows from `frequency`, and is asked for at every step."""
+
+    def __post_init__(self) -> None:
+        frequency = self.frequency
+        found = 0 if frequency is None else frequency.numerator * 1000 // frequency.denominator
+        derive(self, "millihertz", found)
 
     @property
     def lines(self) -> tuple[int, ...]:
@@ -283,12 +290,6 @@ class Output:
     def modulated(self) -> bool:
         """Whether its pins are given PWM by us."""
         return self.frequency is not None or self.takes == "tone"
-
-    @property
-    def millihertz(self) -> int:
-        """Its PWM frequency in millihertz; 0 where it has none."""
-        frequency = self.frequency
-        return 0 if frequency is None else frequency.numerator * 1000 // frequency.denominator
 
     def modulates(self, line: int) -> bool:
         """Whether we give one of its lines PWM."""

@@ -222,9 +222,13 @@ class Gates:
                 if name in gate.of:
                     gate.known(turn, s)
                 gate.moved(turn, s)
+        self.looked_at(s)
+
+    def looked_at(self, s: Standing) -> None:
+        """Conditions that are about this output have to be asked again."""
         watches = self.watches
         if watches.about:
-            watches.mark("output", name)
+            watches.mark("output", s.output.name)
             if s.output.supply:
                 watches.mark("supply", s.output.supply)
 

@@ -12,15 +12,17 @@ import heapq
 Key = tuple[str, str, str]
 """(kind, name, slot)."""
 SPARE = 64
-"""Entries that were replaced are kept in the heap until there are more of them than of the others, and than so many."""
+"""Entries that were replaced are kept until there are more of them than of the others, and than so many."""
 
 
 class Timers:
-    """The entries of one clock; times in its nanoseconds."""
+    """The entries of one clock; times in its nanoseconds. Those of one moment wait together, in the order in which they were set."""
 
     def __init__(self) -> None:
-        self._heap: list[tuple[int, int, Key]] = []
-        self._due: dict[Key, tuple[int, int]] = {}
+        self._moments: list[int] = []
+        """A heap of those at which something waits, or did."""
+        self._at: dict[int, list[Key]] = {}
+        self._due: dict[Key, int] = {}
         self._entries = 0
 
     def __len__(self) -> int:
@@ -30,25 +32,33 @@ class Timers:
     @property
     def kept(self) -> int:
         """How many entries are in memory, replaced ones included."""
-        return len(self._heap)
+        return self._entries
 
     def set(self, due: int, kind: str, name: str, slot: str = "") -> None:
         """Wake for this at ``due``, and no longer at any other time."""
         key = (kind, name, slot)
-        standing = self._due.get(key)
-        if standing is not None and standing[0] == due:
+        if self._due.get(key) == due:
             return
+        self._due[key] = due
+        self._enter(due, key)
+        if self._entries > 2 * len(self._due) + SPARE:
+            self._moments, self._at, self._entries = [], {}, 0
+            for each, moment in self._due.items():
+                self._enter(moment, each)
+
+    def _enter(self, due: int, key: Key) -> None:
         self._entries += 1
-        self._due[key] = due, self._entries
-        heapq.heappush(self._heap, (due, self._entries, key))
-        if len(self._heap) > 2 * len(self._due) + SPARE:
-            self._heap = [(due, number, key) for key, (due, number) in self._due.items()]
-            heapq.heapify(self._heap)
+        together = self._at.get(due)
+        if together is None:
+            self._at[due] = [key]
+            heapq.heappush(self._moments, due)
+        else:
+            together.append(key)
 
     def by(self, due: int, kind: str, name: str, slot: str = "") -> None:
         """Wake for this at ``due`` at the latest: whoever wakes earlier sets it anew."""
         standing = self._due.get((kind, name, slot))
-        if standing is None or due < standing[0]:
+        if standing is None or due < standing:
             self.set(due, kind, name, slot)
 
     def unless(self, due: int, kind: str, name: str, slot: str = "") -> None:
@@ -62,34 +72,40 @@ class Timers:
 
     def due(self, kind: str, name: str, slot: str = "") -> int | None:
         """When this is woken for, if it waits."""
-        standing = self._due.get((kind, name, slot))
-        return standing[0] if standing is not None else None
+        return self._due.get((kind, name, slot))
 
     def all(self) -> list[tuple[Key, int]]:
         """Everything that waits, and when it is woken for."""
-        return [(key, due) for key, (due, _) in self._due.items()]
+        return list(self._due.items())
 
     @property
     def next(self) -> int | None:
         """When the first of them is due."""
-        heap = self._heap
-        while heap:
-            due, number, key = heap[0]
-            if self._due.get(key) == (due, number):
+        while self._moments:
+            due = self._moments[0]
+            together = self._at[due]
+            while together and self._due.get(together[0]) != due:
+                del together[0]
+                self._entries -= 1
+            if together:
                 return due
-            heapq.heappop(heap)
+            del self._at[due]
+            heapq.heappop(self._moments)
         return None
 
     def is_due(self, until: int) -> bool:
         """Whether anything may be due by then: False is certain."""
-        heap = self._heap
-        return bool(heap) and heap[0][0] <= until
+        moments = self._moments
+        return bool(moments) and moments[0] <= until
 
     def take(self, until: int) -> Key | None:
         """The first that is due by then, which waits no longer."""
+        if not self.is_due(until):
+            return None
         due = self.next
         if due is None or due > until:
             return None
-        key = heapq.heappop(self._heap)[2]
+        key = self._at[due].pop(0)
+        self._entries -= 1
         del self._due[key]
         return key

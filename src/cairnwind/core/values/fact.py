@@ -9,9 +9,10 @@ from __future__ import annotations
 from typing import Any, TypeVar, cast, dataclass_transform
 
 from msgspec import Struct, defstruct, field
+from msgspec.structs import force_setattr
 from msgspec.structs import replace as _replace
 
-__all__ = ["alike", "fact", "field", "replace"]
+__all__ = ["alike", "derive", "fact", "field", "replace"]
 T = TypeVar("T")
 
 
@@ -46,6 +47,11 @@ class _Fact(Struct, frozen=True, eq=False, gc=False):
 def replace(it: T, **changes: Any) -> T:
     """The same fact but for what has changed."""
     return cast(T, _replace(cast(Struct, it), **changes))
+
+
+def derive(it: Any, name: str, value: Any) -> None:
+    """Fill in a field that follows from the others; for `__post_init__` of a fact, and nowhere else."""
+    force_setattr(it, name, value)
 
 
 def alike(one: Any, other: Any) -> bool:

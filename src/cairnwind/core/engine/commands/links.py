@@ -35,16 +35,20 @@ class Links:
         first = awaited is None and was is None
         expected = drive.answered(event.setting, s.output.safe)
         s.known.how = event.how
-        self._note(turn, s, was, awaited, was_unsure=was_unsure)
+        # in the midst of a slope the next step is near, and nothing is left to do until then
+        near = s.motion.moving and s.motion.next_at < turn.now.mono + SHOWN_EVERY
+        midway = near and event.setting == s.gating.allowed
+        if not midway:
+            turn.touched[event.output] = None
+        if midway and not s.gating.ruled and was is not None and was.on == event.setting.on:
+            self._armed.gates.looked_at(s)
+        else:
+            self._note(turn, s, was, awaited, was_unsure=was_unsure)
         if was != event.setting:
             s.known.since = event.at.wall
             s.motion.unsaid = s.motion.moving  # the journal holds no steps
             if not s.motion.moving:
                 journal_change(turn, s)
-        # in the midst of a slope the next step is near, and nothing is left to do until then
-        near = s.motion.moving and s.motion.next_at < turn.now.mono + SHOWN_EVERY
-        if not (near and event.setting == s.gating.allowed):
-            turn.touched[event.output] = None
         if expected is not None:
             self._differs(turn, s, expected)
         elif (awaited is not None or first) and s.claims.asker:
