@@ -46,7 +46,8 @@ class Driving:
     def _sent(self, turn: Turn, s: Standing, was_unsure: bool) -> None:
         drive, name = s.drive, s.output.name
         assert drive.pending is not None
-        turn.mono.unless(drive.sent + ANSWER_WITHIN, "answer", name)
+        if turn.state.stepped:  # in a rehearsal boards answer at once
+            turn.mono.unless(drive.sent + ANSWER_WITHIN, "answer", name)
         turn.drives.append(ev.Drive(name, drive.generation, drive.pending))
         gates = self._armed.gates
         if drive.unsure != was_unsure:

@@ -25,34 +25,41 @@ class Done(NamedTuple):
 class Meter:
     """Adds up for one output; told whenever its setting changes, and to close a period."""
 
-    __slots__ = ("_at", "_on", "_watts", "done", "output")
+    __slots__ = ("_at", "_joules", "_on", "_span", "_switchings", "_watts", "output")
 
     def __init__(self, output: Output) -> None:
         self.output = output
-        self.done = Done()
+        self._span = self._switchings = 0
+        self._joules = 0.0
         self._at: int | None = None
         self._on = False
         self._watts = 0.0
+
+    @property
+    def done(self) -> Done:
+        """What was done up to when it was last told anything."""
+        return Done(self._span, self._switchings, self._joules)
 
     def see(self, wall: int, setting: Setting | None) -> None:
         """From now on (wall nanoseconds) it is at a setting; None: nobody knows, which counts as off."""
         self.close(wall)
         on = setting is not None and setting.on
         if on and not self._on:
-            self.done = self.done._replace(switchings=self.done.switchings + 1)
+            self._switchings += 1
         self._on = on
         self._watts = power(self.output, setting) if on and setting is not None else 0.0
 
     def close(self, wall: int) -> None:
         """Count up to now."""
-        if self._at is not None and self._on and wall > self._at:
-            span = wall - self._at
-            on, switchings, joules = self.done
-            self.done = Done(on + span, switchings, joules + self._watts * span / NS)
+        if self._on and self._at is not None and wall > self._at:
+            self._span += wall - self._at
+            self._joules += self._watts * (wall - self._at) / NS
         self._at = wall
 
     def take(self, wall: int) -> Done:
         """What was done since this was last asked, up to now."""
         self.close(wall)
-        done, self.done = self.done, Done()
+        done = self.done
+        self._span = self._switchings = 0
+        self._joules = 0.0
         return done

@@ -20,6 +20,7 @@ from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.plan import Schedule, Span
 from cairnwind.core.language.forms import Rules
 from cairnwind.core.physics.programs import Program
+from cairnwind.core.state.standing import Standing
 from cairnwind.core.values.fact import fact
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import Setting
@@ -196,14 +197,12 @@ class Rehearsal:
             answers = []
             touched: dict[str, None] = {}
             for effect in effects:
-                match effect:
-                    case ev.Drive(output, generation, setting):
-                        how = "read back"
-                        answers.append(ev.Confirmed(self._now, output, generation, setting, how))
-                    case ev.Record():
-                        self._note(effect)
-                    case ev.Changed("output", name):
-                        touched[name] = None
+                if isinstance(effect, ev.Drive):
+                    answers.append(ev.Confirmed(self._now, effect.output, effect.generation, effect.setting))
+                elif isinstance(effect, ev.Record):
+                    self._note(effect)
+                elif isinstance(effect, ev.Changed) and effect.kind == "output":
+                    touched[effect.name] = None
             if answers:
                 waiting.append(answers[0] if len(answers) == 1 else ev.Answers(self._now, tuple(answers)))
             for name in touched:
@@ -243,7 +242,7 @@ class Rehearsal:
         brief = s.output.say(shown)
         if isinstance(shown, Program):
             brief = s.output.say(shown.last) if shown.then == "stay" else shown.word
-        made = Bar(name, wall, wall, s.output.say(shown), shown.on, level, by, self._why(name), brief)
+        made = Bar(name, wall, wall, s.output.say(shown), shown.on, level, by, self._why(s), brief)
         self._open[name] = (key, made)
 
     def _along(self, name: str, wall: int) -> bool:
@@ -259,14 +258,11 @@ class Rehearsal:
             meter.see(at, program.at(at + length // (2 * SLICES) - made))
         return True
 
-    def _why(self, name: str) -> str:
-        now = self._engine.output_now(name)
-        wanted = (
-            f"{now.leader.text} wants it {now.output.say(now.leader.setting)}"
-            if now.leader
-            else "nobody claims it"
-        )
-        return f"{wanted}, but {now.refusal.reason}" if now.refusal else wanted
+    @staticmethod
+    def _why(s: Standing) -> str:
+        leader, refusal = s.claims.leader, s.gating.refusal
+        wanted = f"{leader.text} wants it {s.output.say(leader.setting)}" if leader else "nobody claims it"
+        return f"{wanted}, but {refusal.reason}" if refusal else wanted
 
     def _note(self, record: ev.Record) -> None:
         self._seen.records.append(record)
@@ -282,7 +278,7 @@ class Rehearsal:
                     name,
                     s.output.say(s.drive.confirmed),
                     s.drive.confirmed.on,
-                    self._why(name),
+                    self._why(s),
                 )
             )
         elif (record.kind == "gate" and record.data["gate"]) or (

@@ -31,24 +31,28 @@ class Links:
         drive = s.drive
         if event.generation != drive.generation or not turn.state.boards[s.output.pin.board].up:
             return
-        awaited, was, was_unsure = drive.pending, drive.confirmed, drive.unsure
+        awaited, was, was_unsure, homing = drive.pending, drive.confirmed, drive.unsure, drive.homing
         first = awaited is None and was is None
         expected = drive.answered(event.setting, s.output.safe)
         s.known.how = event.how
-        # in the midst of a slope the next step is near, and nothing is left to do until then
-        near = s.motion.moving and s.motion.next_at < turn.now.mono + SHOWN_EVERY
-        midway = near and event.setting == s.gating.allowed
-        if not midway:
-            turn.touched[event.output] = None
-        if midway and not s.gating.ruled and was is not None and was.on == event.setting.on:
-            self._armed.gates.looked_at(s)
-        else:
-            self._note(turn, s, was, awaited, was_unsure=was_unsure)
+        motion = s.motion
         if was != event.setting:
             s.known.since = event.at.wall
-            s.motion.unsaid = s.motion.moving  # the journal holds no steps
-            if not s.motion.moving:
-                journal_change(turn, s)
+            motion.unsaid = motion.moving  # the journal holds no steps
+        # in the midst of a slope the next step is near, and nothing is left to do until then
+        near = motion.moving and motion.next_at < turn.now.mono + SHOWN_EVERY
+        done = event.setting == s.gating.allowed and (near or not (homing or _asks_more(turn, s)))
+        if s.gating.ruled or not done:
+            self._note(turn, s, was, awaited, was_unsure=was_unsure)
+            if not (near and done):
+                turn.touched[event.output] = None
+        else:  # it is where it should be, no rule concerns it: all that is left is to show it
+            self._went_off(turn, s, was, awaited)
+            self._armed.gates.looked_at(s)
+            if not near:
+                turn.effects.append(ev.Changed("output", event.output))
+        if was != event.setting and not motion.moving:
+            journal_change(turn, s)
         if expected is not None:
             self._differs(turn, s, expected)
         elif (awaited is not None or first) and s.claims.asker:
@@ -61,16 +65,20 @@ class Links:
         self, turn: Turn, s: Standing, was: Setting | None, awaited: Setting | None, *, was_unsure: bool
     ) -> None:
         """Tell those whom it concerns what is known now."""
-        gates, confirmed = self._armed.gates, s.drive.confirmed
+        gates = self._armed.gates
+        self._went_off(turn, s, was, awaited)
+        if s.gating.ruled:
+            s.known.attested = False
+        if s.gating.ruled or was != s.drive.confirmed or was_unsure:
+            gates.noticed(turn, s)  # also where it did not get to the other side: that is known now
+
+    def _went_off(self, turn: Turn, s: Standing, was: Setting | None, awaited: Setting | None) -> None:
+        confirmed = s.drive.confirmed
         assert confirmed is not None
         if not confirmed.on and (was is None or was.on or awaited is not None):
             s.known.off_at = turn.now.mono
             if s.gating.ruled:
-                gates.went_off(turn, s, was_on=was is not None and was.on)
-        if s.gating.ruled:
-            s.known.attested = False
-        if s.gating.ruled or was != confirmed or was_unsure:
-            gates.noticed(turn, s)  # also where it did not get to the other side: that is known now
+                self._armed.gates.went_off(turn, s, was_on=was is not None and was.on)
 
     def _differs(self, turn: Turn, s: Standing, expected: Setting) -> None:
         """A read-back that is not what was driven: corrected once, then a fault."""
@@ -134,3 +142,11 @@ class Links:
         self._armed.gates.watches.mark("board", name)
         text = f"board {name} answers" if up else f"board {name} does not answer: {reason}"
         turn.note("link", name, text, {"up": up, "reason": reason})
+
+
+def _asks_more(turn: Turn, s: Standing) -> bool:
+    """Whether something is left to do for an output that is confirmed where it should be."""
+    motion = s.motion
+    return (
+        s.output.shape is not None or (motion.unsaid and not motion.moving) or turn.state.stopping is not None
+    )
