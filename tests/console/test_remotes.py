@@ -168,7 +168,7 @@ def test_a_pad_stops_when_the_network_is_cut(browser: Browser, bench: Running) -
 
     def drives() -> bool:
         found = bench.service.runtime.publisher.find("left")
-        return bool(found and found[0].confirmed and found[0].confirmed.on)
+        return bool(found and found.confirmed and found.confirmed.on)
 
     hold(page, pad, drives, 1.0)
     cable.pulled = True

@@ -20,6 +20,7 @@ from cairnwind.core.explain.why import if_wanted, why, with_budgets, with_clock
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON, Claim
 from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.now import OutputNow
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.remotes.remote import Remote
 from cairnwind.service import shapes, wishes
@@ -36,6 +37,7 @@ from cairnwind.service.remoteviews import RemoteViews
 from cairnwind.service.repeats import Repeats
 from cairnwind.service.safeviews import SafeViews
 from cairnwind.service.server import HANDOVER, HEADERS
+from cairnwind.service.snapshot import output_body
 from cairnwind.service.traces import LOOKED_AT
 from cairnwind.service.waveforms import Waveforms
 from cairnwind.service.wire import Wire
@@ -108,7 +110,7 @@ class _Api:
     # --- reading ------------------------------------------------------------------------------------------
 
     def get_site(self) -> Response:
-        return self._cached(lambda: self.runtime.publisher.current.site)
+        return self._cached(lambda: self.runtime.publisher.current.site.body)
 
     def get_outputs(self) -> Response:
         limit, after = whole("limit", None, 1, 10_000), request.args.get("after")
@@ -116,11 +118,11 @@ class _Api:
             return self._cached(lambda: self.runtime.publisher.current.outputs_body())
         if after:
             self._output(after)
-        bodies = [body for page in self.runtime.publisher.current.pages for body in page.bodies]
         names = list(self.site.outputs)
         first = names.index(after) + 1 if after else 0
         end = first + (limit or len(names))
-        response = Response(b"[" + b",".join(bodies[first:end]) + b"]", content_type="application/json")
+        some = self.runtime.publisher.current.nows[first:end]
+        response = Response(b"[" + b",".join(map(output_body, some)) + b"]", content_type="application/json")
         if end < len(names):
             response.headers["Link"] = f'</api/v1/outputs?limit={limit}&after={names[end - 1]}>; rel="next"'
         return response
@@ -132,7 +134,12 @@ class _Api:
 
     def get_output(self, name: str) -> Response:
         self._output(name)
-        return self._cached(lambda: self.runtime.publisher.find(name)[1])  # type: ignore[index]
+        return self._cached(lambda: output_body(self._now(name)))
+
+    def _now(self, name: str) -> OutputNow:
+        found = self.runtime.publisher.find(name)
+        assert found is not None, "there is an output of this name"
+        return found
 
     def get_why(self, name: str) -> Response:
         """Why an output is as it is, or (``at``) as it was."""
@@ -142,9 +149,7 @@ class _Api:
             return answer(
                 shapes.why_form(why_then(output, self._rows_of(output, moment_of(at, self.zone)), clocks))
             )
-        found = self.runtime.publisher.find(name)
-        assert found is not None
-        now = found[0]
+        now = self._now(name)
         reasons = why(now, clocks)
         reasons = with_budgets(reasons, self.runtime.engine.left(name, clock()), clocks)
         behind = self.runtime.publisher.current.site_now.clock
@@ -180,21 +185,19 @@ class _Api:
         return [row for _, row in sorted(found, key=lambda each: each[0])]
 
     def get_inputs(self) -> Response:
-        return self._cached(lambda: b"[" + b",".join(self.runtime.publisher.current.inputs.values()) + b"]")
+        return self._cached(lambda: self.runtime.publisher.current.inputs_body())
 
     def get_input(self, name: str) -> Response:
         if name not in self.site.inputs:
             raise unknown("input", name, self.site.inputs)
-        return self._cached(lambda: self.runtime.publisher.current.inputs[name])
+        return self._cached(lambda: self.runtime.publisher.current.inputs[name].body)
 
     def get_boards(self) -> Response:
-        return self._cached(lambda: b"[" + b",".join(self.runtime.publisher.current.boards.values()) + b"]")
+        return self._cached(lambda: self.runtime.publisher.current.boards_body())
 
     def get_claims(self) -> Response:
-        pages = self.runtime.publisher.current.pages
-        return answer(
-            [shapes.claim(now.output, each) for page in pages for now in page.nows for each in now.claims]
-        )
+        nows = self.runtime.publisher.current.nows
+        return answer([shapes.claim(now.output, each) for now in nows for each in now.claims])
 
     def get_stop(self) -> Response:
         return answer(shapes.stop_form(self.runtime.publisher.current.site_now.stop))

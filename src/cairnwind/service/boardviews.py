@@ -58,7 +58,7 @@ class BoardViews:
         board, link = self._board(name)
         find = self.runtime.publisher.find
         outputs = {
-            line: found[0]
+            line: found
             for each in self.site.outputs.values()
             for line in each.lines
             if each.pin.board == name and (found := find(each.name)) is not None
@@ -132,7 +132,7 @@ class BoardViews:
             code = "unreachable" if outcome.outcome == "unreachable" else "refused"
             return problem(code, f"{output.name}: {outcome.reason}.", **form)
         found = self.runtime.publisher.find(output.name)
-        confirmed = found[0].confirmed if found else None
+        confirmed = found.confirmed if found else None
         level = None if confirmed is None else wire.to_pin(output, confirmed)
         trial = pinout.reading_form(
             {"level": level, "period": 10**12 // setting.millihertz if setting.millihertz else None}

@@ -410,22 +410,22 @@ class Desk:
     def output(self, name: str) -> dict[str, Any] | None:
         """An output as HTTP shows it; None if there is none of this name."""
         found = self.runtime.publisher.find(name)
-        return None if found is None else orjson.loads(found[1])
+        return None if found is None else shapes.output_form(found)
 
     def output_now(self, name: str) -> Any:
         """An output's picture."""
         found = self.runtime.publisher.find(name)
         assert found is not None
-        return found[0]
+        return found
 
     def input(self, name: str) -> dict[str, Any] | None:
         """An input as HTTP shows it."""
         found = self.runtime.publisher.current.inputs.get(name)
-        return None if found is None else orjson.loads(found)
+        return None if found is None else orjson.loads(found.body)
 
     def site_now(self) -> dict[str, Any]:
         """The site as a whole, as HTTP shows it."""
-        found: dict[str, Any] = orjson.loads(self.runtime.publisher.current.site)
+        found: dict[str, Any] = orjson.loads(self.runtime.publisher.current.site.body)
         return found
 
     def listen(self, take: Callable[[list[tuple[str, str]], list[Any]], None]) -> None:

@@ -126,7 +126,7 @@ class LightViews:
                 "bad-value", "A setting by itself has no curve.", "Give it an 'over', or send a program."
             )
         found = self.runtime.publisher.find(output.name)
-        return answer(preview_form(made.starting(found[0].wanted if found else output.rest), output))
+        return answer(preview_form(made.starting(found.wanted if found else output.rest), output))
 
     def get_tunes(self) -> Response:
         """The tunes of the site file."""

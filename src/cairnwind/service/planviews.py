@@ -157,7 +157,7 @@ class PlanViews:
 
     def _now(self, name: str) -> str:
         found = self.runtime.publisher.find(name)
-        return found[0].output.say(found[0].wanted) if found else ""
+        return found.output.say(found.wanted) if found else ""
 
     def _words(self, wall: int) -> str:
         then, today = datetime.fromtimestamp(wall // NS, self.zone), datetime.now(self.zone).date()
@@ -179,14 +179,13 @@ class PlanViews:
 
     def _timers(self) -> list[dict[str, Any]]:
         found = [self._timer(each) for each in list(self.engine.courses.timers.values())]
-        for page in self.runtime.publisher.current.pages:
-            for now in page.nows:
-                found += [
-                    {"id": each.id, "kind": "claim", "output": each.output, "text": f"{each.output} {now.output.say(each.setting)}",
-                     "due": shapes.moment(each.ends_wall), "by": each.source.text, "every_seconds": None, "left": None, "made": shapes.moment(each.made.wall)}
-                    for each in now.claims
-                    if each.rank is Rank.PERSON and each.lifetime.kind in ("for", "until")
-                ]  # fmt: skip
+        for now in self.runtime.publisher.current.nows:
+            found += [
+                {"id": each.id, "kind": "claim", "output": each.output, "text": f"{each.output} {now.output.say(each.setting)}",
+                 "due": shapes.moment(each.ends_wall), "by": each.source.text, "every_seconds": None, "left": None, "made": shapes.moment(each.made.wall)}
+                for each in now.claims
+                if each.rank is Rank.PERSON and each.lifetime.kind in ("for", "until")
+            ]  # fmt: skip
         return sorted(found, key=lambda each: each["due"] or "")
 
     def _timer(self, timer: Timer) -> dict[str, Any]:

@@ -31,7 +31,7 @@ from cairnwind.service.lanes import Item, Send
 from cairnwind.service.records import Records
 from cairnwind.service.repeats import KEEP
 from cairnwind.service.signals import Signals
-from cairnwind.service.snapshot import Publisher
+from cairnwind.service.snapshot import Publisher, Shown
 from cairnwind.service.stream import Stream
 from cairnwind.service.traces import Traces
 from cairnwind.site import SiteFileError, read_site
@@ -103,11 +103,10 @@ class Runtime:
             )
         )  # fmt: skip
         self._drain()
-        for page in self.publisher.current.pages:
-            for now in page.nows:
-                self.records.see_output(now, wall)
-                for claim in now.claims:
-                    self._keep(claim)
+        for now in self.publisher.current.nows:
+            self.records.see_output(now, wall)
+            for claim in now.claims:
+                self._keep(claim)
         self._thread.start()
 
     def _schedules(self) -> tuple[tuple[Schedule, Span | None], ...]:
@@ -332,7 +331,7 @@ class Runtime:
         if changed or self._told:
             told = self.publisher.publish(self._changed)
             self._changed = {}
-            told += [("command", shapes.dump(shapes.ended_form(ended))) for ended in self._told]
+            told += [Shown("command", ended, shapes.ended_form) for ended in self._told]
             if self.stream is not None:
                 self.stream.tell(told)
         # the writer is woken last: it would only wait for the interpreter while this thread publishes
@@ -464,8 +463,8 @@ class Runtime:
 
     def _picture(self) -> bytes:
         snapshot = self.publisher.current
-        return b'{"site":%s,"outputs":%s,"inputs":[%s],"boards":[%s]}' % (
-            snapshot.site, snapshot.outputs_body(), b",".join(snapshot.inputs.values()), b",".join(snapshot.boards.values()),
+        return b'{"site":%s,"outputs":%s,"inputs":%s,"boards":%s}' % (
+            snapshot.site.body, snapshot.outputs_body(), snapshot.inputs_body(), snapshot.boards_body(),
         )  # fmt: skip
 
     def _disk_trouble(self, reason: str | None) -> None:

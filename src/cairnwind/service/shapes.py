@@ -109,6 +109,11 @@ def output_facts(output: Output) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def output_form(now: OutputNow) -> dict[str, Any]:
+    """An output whole: what it is, and how it stands."""
+    return {**output_facts(now.output), **output_state(now)}
+
+
 NOTHING = Refusal("", "", "")
 
 

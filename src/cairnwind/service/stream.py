@@ -1,4 +1,4 @@
-"""The event stream: each event is encoded once and sent to all by one thread of its own.
+"""The event stream: each event is encoded once, if anybody reads, and sent to all by one thread of its own.
 
 A stream that has been opened leaves the workers that serve commands: its socket is handed over to this thread.
 Events are numbered; a reader that comes back with the last number it saw gets what it missed, as long as that
@@ -16,6 +16,8 @@ import time
 from collections import deque
 from collections.abc import Callable
 from typing import Any
+
+from cairnwind.service.snapshot import Shown
 
 KEPT = 4096
 """Events kept for those who come back."""
@@ -53,7 +55,7 @@ class Stream:
         self._expelled: deque[Callable[[Any], bool]] = deque()
         self.epoch = secrets.token_hex(4)
         self._afresh = afresh
-        self._events: deque[bytes] = deque(maxlen=KEPT)
+        self._events: deque[Shown] = deque(maxlen=KEPT)
         self._end = 0
         """The number that the next event gets."""
         self._lock = threading.Lock()
@@ -74,15 +76,11 @@ class Stream:
         """Streams that are open."""
         return len(self._readers)
 
-    def tell(self, events: list[tuple[str, bytes]]) -> None:
-        """Send these (kind, JSON) to all. Called by the engine's thread; costs the same however many read."""
+    def tell(self, events: list[Shown]) -> None:
+        """Send these to all. Called by the engine's thread; costs the same however many read."""
         with self._lock:
-            for kind, body in events:
-                self._events.append(
-                    b"id: %s.%d\nevent: %s\ndata: %s\n\n"
-                    % (self.epoch.encode(), self._end, kind.encode(), body)
-                )
-                self._end += 1
+            self._events += events
+            self._end += len(events)
         if self._readers:
             self._ring()
 
@@ -154,27 +152,30 @@ class Stream:
                         self._send(reader)
 
     def _burst(self) -> None:
-        joined: dict[int, bytes] = {}
+        joined: dict[int, tuple[bytes, int]] = {}
         for reader in list(self._readers.values()):
             if reader.next == self._end or reader.waiting:
                 continue
-            chunk = joined.get(reader.next)
-            if chunk is None:
-                with self._lock:
-                    end = self._end
-                    missed = end - reader.next
-                    chunk = (
-                        b"".join([self._events[at] for at in range(-missed, 0)])
-                        if missed <= len(self._events)
-                        else b""
-                    )
-                joined[reader.next] = chunk
+            if reader.next not in joined:
+                joined[reader.next] = self._after(reader.next)
+            chunk, end = joined[reader.next]
             if not chunk:  # fell out of what is kept
                 self._drop(reader)
                 continue
-            reader.waiting = chunk
-            reader.next = end
+            reader.waiting, reader.next = chunk, end
             self._send(reader)
+
+    def _after(self, first: int) -> tuple[bytes, int]:
+        """The events from a number on, as they are sent, and the number after them; nothing if they are no longer kept."""
+        with self._lock:
+            end, missed = self._end, self._end - first
+            events = [self._events[at] for at in range(-missed, 0)] if missed <= len(self._events) else []
+        return b"".join([self._frame(number, event) for number, event in enumerate(events, first)]), end
+
+    def _frame(self, number: int, event: Shown) -> bytes:
+        return b"id: %s.%d\nevent: %s\ndata: %s\n\n" % (
+            self.epoch.encode(), number, event.kind.encode(), event.body
+        )  # fmt: skip
 
     def _send(self, reader: Reader) -> None:
         try:

@@ -179,13 +179,15 @@ class Vocabulary:
     def __init__(self, site: Site, scenes: Iterable[str] = ()) -> None:
         self.site = site
         self.scenes = tuple(scenes)
-        self._things: dict[tuple[str, ...], dict[Thing, bool]] = {}
-        """By words: what they may mean, and whether that is its own name and not a label."""
+        self._things: dict[str, tuple[tuple[Thing, bool], ...]] = {}
+        """By words, with blanks between: what they may mean, and whether that is its own name and not a label."""
         self._longest = 1
         for output in site.outputs.values():
-            self.add(Thing("output", output.name), output.name, own=True)
-            self.add(Thing("output", output.name), output.label)
-            self.add(Thing("place", output.place), output.place)
+            thing = Thing("output", output.name)
+            self.add(thing, output.name, own=True)
+            self.add(thing, output.label)
+        for place in dict.fromkeys(output.place for output in site.outputs.values()):
+            self.add(Thing("place", place), place)
         for kind, names in (("group", site.groups), ("scene", self.scenes), ("tune", site.tunes)):
             for name in names:
                 self.add(Thing(kind, name), name, own=True)
@@ -194,8 +196,9 @@ class Vocabulary:
         """Take a name for a thing; ``own``: it is what the thing is called, and not a label."""
         words = folded(name)
         if words:
-            known = self._things.setdefault(words, {})
+            known = dict(self._things.get(" ".join(words), ()))
             known[thing] = own or known.get(thing, False)
+            self._things[" ".join(words)] = tuple(known.items())
             self._longest = max(self._longest, len(words))
 
     def match(self, found: list[Piece], at: int) -> tuple[int, Mapping[Thing, bool]]:
@@ -206,25 +209,25 @@ class Vocabulary:
                 break
             words.append(piece.fold)
         for length in range(len(words), 0, -1):
-            things = self._things.get(tuple(words[:length]))
+            things = self._things.get(" ".join(words[:length]))
             if things:
-                return length, things
+                return length, dict(things)
         return 0, {}
 
     def containing(self, words: tuple[str, ...]) -> list[Thing]:
         """Things in whose names these words stand side by side."""
-        size = len(words)
+        inside = f" {' '.join(words)} "
         found = {
             thing: None
             for name, things in self._things.items()
-            if any(name[at : at + size] == words for at in range(len(name) - size + 1))
-            for thing in things
+            if inside in f" {name} "
+            for thing, _ in things
         }
         return list(found)
 
     def names(self) -> list[str]:
         """Every name as it is shown."""
-        return list(dict.fromkeys(thing.name for things in self._things.values() for thing in things))
+        return list(dict.fromkeys(thing.name for things in self._things.values() for thing, _ in things))
 
 
 class Words(Lexer):
