@@ -278,18 +278,38 @@ def test_a_reload_of_the_same_rules_changes_nothing(acts: list[tuple[str, int]],
 # --- timers ---------------------------------------------------------------------------------------------------
 
 
-@given(st.lists(st.tuples(st.sampled_from("abc"), st.integers(0, 50)), max_size=60))
-def test_timers_keep_one_entry_for_each_thing_that_waits(sets: list[tuple[str, int]]) -> None:
+SETS = st.lists(st.tuples(st.sampled_from("abcdefgh"), st.integers(-1, 9)), max_size=60)
+"""When something is to be woken for, among few moments; -1: not at all."""
+
+
+@given(SETS, SETS, st.integers(0, 9))
+def test_timers_wake_each_thing_once_at_its_last_time(
+    before: list[tuple[str, int]], meanwhile: list[tuple[str, int]], until: int
+) -> None:
     timers, known = Timers(), {}
-    for name, due in sets:
-        timers.set(due, "claim", name)
-        known[name] = due
+
+    def put(name: str, due: int) -> None:
+        if due < 0:
+            timers.drop("claim", name)
+            known.pop(name, None)
+        else:
+            timers.set(due, "claim", name)
+            known[name] = due
+
+    for name, due in before:
+        put(name, due)
     assert len(timers) == len(known)
     assert timers.next == min(known.values(), default=None)
-    told = []
-    while (key := timers.take(100)) is not None:
-        told.append(known[key[1]])
-    assert told == sorted(known.values())
+    told, left = [], list(meanwhile)
+    for _, name, _ in timers.take(until):
+        told.append(known.pop(name))  # it is there once, and under its last time
+        if left:
+            put(*left.pop())  # whoever is woken sets and drops others, also of this moment and of moments that are over
+    assert all(due > until for due in known.values()), "nothing that was due is left"
+    assert max(told, default=0) <= until
+    assert dict(timers.all()) == {("claim", name, ""): due for name, due in known.items()}
+    assert timers.next == min(known.values(), default=None)
+    assert meanwhile or told == sorted(told)
 
 
 def test_twenty_thousand_claims_in_one_slot_leave_one_entry() -> None:

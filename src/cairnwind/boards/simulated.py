@@ -15,6 +15,7 @@ from typing import Any
 from cairnwind.boards import wire
 from cairnwind.boards.link import Clock, Fresh, Report, Seen, Traffic
 from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.model import Board, Input, Output
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.settings import FULL, Level, Setting
@@ -83,7 +84,8 @@ class SimulatedLink:
     def drive(self, orders: Sequence[ev.Drive]) -> None:
         """Carry the orders out, now or after the delay."""
         if not self.answers_after:
-            answers = [answer for order in orders if (answer := self._carry_out(order)) is not None]
+            at = self._clock()
+            answers = [answer for order in orders if (answer := self._carry_out(order, at)) is not None]
             if answers:
                 self._report(answers[0] if len(answers) == 1 else ev.Answers(self._clock(), tuple(answers)))
             return
@@ -233,20 +235,18 @@ class SimulatedLink:
         raw = max(0, min(COUNTS, round(self.volts.get(line, 0.0) / FULL_SCALE * COUNTS)))
         return raw, COUNTS, raw * FULL_SCALE / COUNTS
 
-    def _carry_out(self, order: ev.Drive) -> ev.Confirmed | None:
+    def _carry_out(self, order: ev.Drive, at: Instant) -> ev.Confirmed | None:
         """Do it; returns the answer, if there is one to give."""
         if not self.plugged:
             return None
         if self.failures > 0:
             self.failures -= 1
-            self._report(
-                ev.Failed(self._clock(), order.output, order.generation, "the board refused the write")
-            )
+            self._report(ev.Failed(at, order.output, order.generation, "the board refused the write"))
             return None
         shown = self._put(self._outputs[order.output], order.setting)
         if self.silent:
             return None
-        return ev.Confirmed(self._clock(), order.output, order.generation, shown, self.confirms)
+        return ev.Confirmed(at, order.output, order.generation, shown, self.confirms)
 
     def _work(self) -> None:
         while True:
@@ -259,7 +259,7 @@ class SimulatedLink:
                     self._orders, key=lambda each: (self._orders[each][0], self._orders[each][1].setting.on)
                 )
                 _, order = self._orders.pop(name)
-            answer = self._carry_out(order)
+            answer = self._carry_out(order, self._clock())
             if answer is not None:
                 self._report(answer)
 

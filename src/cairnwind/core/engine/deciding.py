@@ -243,7 +243,8 @@ class Deciding:
         motion.wanted = gating.allowed = setting
         self._driving.order(turn, s, setting)
         turn.glided = True
-        step_at(turn, s, motion.next_at)
+        motion.step_at = motion.next_at
+        turn.mono.set(motion.next_at, "step", output.name)
         if now >= motion.shown_at + SHOWN_EVERY or motion.next_at >= now + SHOWN_EVERY:
             motion.shown_at = now
             turn.effects.append(ev.Changed("output", output.name))

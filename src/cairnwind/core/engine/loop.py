@@ -127,7 +127,7 @@ class Engine:
 
     def _meet_deadlines(self, turn: Turn) -> None:
         for timers, time in ((turn.mono, turn.now.mono), (turn.wall, turn.now.wall)):
-            while (key := timers.take(time)) is not None:
+            for key in timers.take(time):
                 kind, name, slot = key
                 if self._tracing is not None:
                     self._tracing.due(key)

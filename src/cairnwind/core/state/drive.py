@@ -100,7 +100,10 @@ class Drive:
 
     def order(self, target: Setting, now: int) -> None:
         """It is told this, whatever it was told before."""
-        self.strayed = self.confirmed is not None and (self.unsure or self.confirmed.on != target.on)
+        was = self.confirmed
+        self.strayed = was is not None and (
+            (self.strayed and self.pending is not None) or was.on != target.on
+        )
         self.generation += 1
         self.pending, self.sent = target, now
 

@@ -8,6 +8,7 @@ engine; what is due is taken out before its owner is told.
 from __future__ import annotations
 
 import heapq
+from collections.abc import Iterator
 
 Key = tuple[str, str, str]
 """(kind, name, slot)."""
@@ -98,14 +99,21 @@ class Timers:
         moments = self._moments
         return bool(moments) and moments[0] <= until
 
-    def take(self, until: int) -> Key | None:
-        """The first that is due by then, which waits no longer."""
-        if not self.is_due(until):
-            return None
-        due = self.next
-        if due is None or due > until:
-            return None
-        key = self._at[due].pop(0)
-        self._entries -= 1
-        del self._due[key]
-        return key
+    def take(self, until: int) -> Iterator[Key]:
+        """Those that are due by then, one after the other; each waits no longer once it is given.
+
+        What is set while they are given is among them, if it is due by then; what is dropped is not.
+        """
+        while self._moments and self._moments[0] <= until:
+            due = self._moments[0]
+            together = self._at[due]
+            for key in together:  # also those that are added meanwhile
+                if self._due.get(key) == due:
+                    del self._due[key]
+                    yield key
+            if self._at.get(due) is together:
+                self._entries -= len(together)
+                together.clear()
+                if self._moments[0] == due:
+                    del self._at[due]
+                    heapq.heappop(self._moments)

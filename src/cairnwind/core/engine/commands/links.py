@@ -31,7 +31,12 @@ class Links:
         drive = s.drive
         if event.generation != drive.generation or not turn.state.boards[s.output.pin.board].up:
             return
-        awaited, was, was_unsure, homing = drive.pending, drive.confirmed, drive.unsure, drive.homing
+        awaited, was, was_unsure, homing = (
+            drive.pending,
+            drive.confirmed,
+            drive.strayed and drive.unsure,
+            drive.homing,
+        )
         first = awaited is None and was is None
         expected = drive.answered(event.setting, s.output.safe)
         s.known.how = event.how
