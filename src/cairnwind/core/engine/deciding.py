@@ -37,13 +37,14 @@ class Deciding:
     def decide(self, turn: Turn) -> int:
         """Walk the way from wish to pin for all that is touched, until nothing is; returns how many rounds that took."""
         gates = self._armed.gates
-        if not turn.touched and not gates.watches.dirty:
+        if not turn.touched and not gates.watches.dirty and not turn.known:
             return 0
         settled: dict[str, int] = {}
         outputs = turn.state.outputs
         rounds = 0
-        while gates.look(turn) or turn.touched:
+        while gates.look(turn) or turn.touched or turn.known:
             batch, turn.touched = turn.touched, {}
+            known, turn.known = turn.known, {}
             rounds += 1
             for name in batch:
                 settled[name] = times = settled.get(name, 0) + 1
@@ -51,7 +52,7 @@ class Deciding:
                     gates.rounds.turned(turn, name, settled)
                 self._want(turn, outputs[name], gates)
             if gates.some:
-                gates.shared.give_places(turn, batch)
+                gates.shared.give_places(turn, batch, known)
             for name in batch:
                 self._allow(turn, outputs[name], gates)
         turn.touched = dict.fromkeys(settled)

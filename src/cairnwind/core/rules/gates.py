@@ -214,8 +214,12 @@ class Gates:
 
     def noticed(self, turn: Turn, s: Standing) -> None:
         """What is known of an output has changed, however that came: whoever looks at it, needs it or waits for it is asked."""
+        turn.touched[s.output.name] = None
+        self.known(turn, s)
+
+    def known(self, turn: Turn, s: Standing) -> None:
+        """The same, for all but the output itself."""
         name = s.output.name
-        turn.touched[name] = None
         if s.gating.ruled:
             self.shared.mark(name)
             for gate in self._own[name]:

@@ -262,10 +262,13 @@ class SharedGates:
         if circle is not None:
             circle.stale[name] = circle.dirty[name] = None
 
-    def give_places(self, turn: Turn, batch: Mapping[str, None]) -> None:
-        """Give the places of these outputs' circles anew, where anything in them has changed."""
+    def give_places(self, turn: Turn, batch: Mapping[str, None], known: Mapping[str, None]) -> None:
+        """Give the places of these outputs' circles anew, where anything in them has changed.
+
+        Those of the ``batch`` are decided about after that in any case; of the others only those that are told something new.
+        """
         circles: dict[int, tuple[Circle, str]] = {}
-        for name in batch:
+        for name in (*batch, *known) if known else batch:
             circle = self._of.get(name)
             if circle is not None:
                 circle.dirty[name] = None

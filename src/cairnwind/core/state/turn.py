@@ -24,7 +24,19 @@ Asked = tuple[ev.Wish | ev.Renew, Claim, int, Claim | None]
 class Turn:
     """See the module's page."""
 
-    __slots__ = ("asked", "drives", "effects", "glided", "mono", "now", "phrase", "state", "touched", "wall")
+    __slots__ = (
+        "asked",
+        "drives",
+        "effects",
+        "glided",
+        "known",
+        "mono",
+        "now",
+        "phrase",
+        "state",
+        "touched",
+        "wall",
+    )
 
     def __init__(self, state: State, at: Instant) -> None:
         self.state = state
@@ -32,6 +44,8 @@ class Turn:
         self.mono, self.wall = state.clocks.mono, state.clocks.wall
         self.touched: dict[str, None] = {}
         """Outputs that have to be decided about before this event is over."""
+        self.known: dict[str, None] = {}
+        """Outputs of which something else is known, which matters to those alone that share a rule with them."""
         self.drives: list[ev.Drive] = []
         self.effects: list[Any] = []
         self.asked: list[Asked] = []

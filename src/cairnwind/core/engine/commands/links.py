@@ -40,21 +40,23 @@ class Links:
         first = awaited is None and was is None
         expected = drive.answered(event.setting, s.output.safe)
         s.known.how = event.how
-        motion = s.motion
+        motion, gates = s.motion, self._armed.gates
+        if s.gating.ruled:
+            s.known.attested = False
         if was != event.setting:
             s.known.since = event.at.wall
             motion.unsaid = motion.moving  # the journal holds no steps
-        # in the midst of a slope the next step is near, and nothing is left to do until then
-        near = motion.moving and motion.next_at < turn.now.mono + SHOWN_EVERY
-        done = event.setting == s.gating.allowed and (near or not (homing or _asks_more(turn, s)))
-        if s.gating.ruled or not done:
-            self._note(turn, s, was, awaited, was_unsure=was_unsure)
-            if not (near and done):
-                turn.touched[event.output] = None
-        else:  # it is where it should be, no rule concerns it: all that is left is to show it
-            self._went_off(turn, s, was, awaited)
-            self._armed.gates.looked_at(s)
-            if not near:
+        self._went_off(turn, s, was, awaited)
+        if event.setting != s.gating.allowed or homing or expected is not None or self._asks_more(turn, s):
+            if s.gating.ruled or was != event.setting or was_unsure:
+                gates.noticed(turn, s)  # also where it did not get to the other side: that is known now
+            turn.touched[event.output] = None
+        else:  # it is where it should be: that concerns others alone
+            gates.known(turn, s)
+            if s.gating.ruled:
+                turn.known[event.output] = None
+            # in the midst of a slope the next step is near, and shows both
+            if not (motion.moving and motion.next_at < turn.now.mono + SHOWN_EVERY):
                 turn.effects.append(ev.Changed("output", event.output))
         if was != event.setting and not motion.moving:
             journal_change(turn, s)
@@ -66,16 +68,15 @@ class Links:
                 said = f"{s.output.say(event.setting)}, {event.how} by board {s.output.pin.board}"
                 turn.tell(s, "confirmed", said)
 
-    def _note(
-        self, turn: Turn, s: Standing, was: Setting | None, awaited: Setting | None, *, was_unsure: bool
-    ) -> None:
-        """Tell those whom it concerns what is known now."""
-        gates = self._armed.gates
-        self._went_off(turn, s, was, awaited)
-        if s.gating.ruled:
-            s.known.attested = False
-        if s.gating.ruled or was != s.drive.confirmed or was_unsure:
-            gates.noticed(turn, s)  # also where it did not get to the other side: that is known now
+    def _asks_more(self, turn: Turn, s: Standing) -> bool:
+        """Whether something is left to do for an output that is confirmed where it should be."""
+        motion = s.motion
+        if motion.moving and motion.next_at < turn.now.mono + SHOWN_EVERY and not s.gating.ruled:
+            return False  # in the midst of a slope the next step is near
+        return (
+            s.output.shape is not None or (motion.unsaid and not motion.moving) or turn.state.stopping is not None
+            or (s.gating.ruled and (motion.moving or self._armed.gates.paced(s)))
+        )  # fmt: skip
 
     def _went_off(self, turn: Turn, s: Standing, was: Setting | None, awaited: Setting | None) -> None:
         confirmed = s.drive.confirmed
@@ -147,11 +148,3 @@ class Links:
         self._armed.gates.watches.mark("board", name)
         text = f"board {name} answers" if up else f"board {name} does not answer: {reason}"
         turn.note("link", name, text, {"up": up, "reason": reason})
-
-
-def _asks_more(turn: Turn, s: Standing) -> bool:
-    """Whether something is left to do for an output that is confirmed where it should be."""
-    motion = s.motion
-    return (
-        s.output.shape is not None or (motion.unsaid and not motion.moving) or turn.state.stopping is not None
-    )
