@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 from cairnwind.core.facts.load import power
@@ -48,6 +49,14 @@ class Meter:
             self._switchings += 1
         self._on = on
         self._watts = power(self.output, setting) if on and setting is not None else 0.0
+
+    def along(self, wall: int, length: int, samples: Sequence[tuple[bool, float]]) -> None:
+        """From ``wall`` on it went through these, (on, watts) each, for equal parts of ``length``; it is at the last of them then."""
+        for number, (on, watts) in enumerate(samples):
+            self.close(wall + length * number // len(samples))
+            if on and not self._on:
+                self._switchings += 1
+            self._on, self._watts = on, watts if on else 0.0
 
     def close(self, wall: int) -> None:
         """Count up to now."""

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Callable, Iterable, Mapping
+from functools import lru_cache
 from itertools import count
 from typing import Any, NamedTuple
 
@@ -16,7 +17,8 @@ from cairnwind.core.engine.loop import Engine
 from cairnwind.core.explain.meter import Done, Meter
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Claim, Instant, Rank, leading
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.load import power
+from cairnwind.core.facts.model import Output, Site
 from cairnwind.core.facts.plan import Schedule, Span
 from cairnwind.core.language.forms import Rules
 from cairnwind.core.physics.programs import Program
@@ -252,10 +254,9 @@ class Rehearsal:
             return False
         since, program, made = slope
         length = wall - since
-        meter = self._meters[name]
-        for number in range(SLICES if length > 0 else 0):
-            at = since + length * number // SLICES
-            meter.see(at, program.at(at + length // (2 * SLICES) - made))
+        if length > 0:
+            samples = _samples(self.site.outputs[name], program, since - made, length)
+            self._meters[name].along(since, length, samples)
         return True
 
     @staticmethod
@@ -304,6 +305,14 @@ class Rehearsal:
                         f"'{record.data['claim']['slot'].partition(':')[2]}' begins while {both}",
                     )
                 )
+
+
+@lru_cache(512)
+def _samples(output: Output, program: Program, begin: int, length: int) -> tuple[tuple[bool, float], ...]:
+    """Whether it is on and what it takes in each slice of a slope; kept, since most days are like the day before."""
+    middles = (begin + (2 * number + 1) * length // (2 * SLICES) for number in range(SLICES))
+    settings = [program.at(t) for t in middles]
+    return tuple([(setting.on, power(output, setting)) for setting in settings])
 
 
 def differences(one: Rehearsed, other: Rehearsed) -> list[tuple[Bar | None, Bar | None]]:
