@@ -1,0 +1,152 @@
+"""What links, inputs and the service itself report to the engine: answers, failures, boards that come and go, time."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from cairnwind.core.facts.claims import Claim, Instant
+from cairnwind.core.facts.course import Timer
+from cairnwind.core.facts.guards import Guard
+from cairnwind.core.facts.interlocks import Interlock, Latched, Raised, Stop, Tag
+from cairnwind.core.values.fact import fact
+from cairnwind.core.values.settings import Setting
+
+if TYPE_CHECKING:
+    from cairnwind.core.facts.plan import Schedule, Span
+    from cairnwind.core.facts.reflexes import Rule
+
+from cairnwind.core.facts.effects import Keep
+
+
+@fact
+class Confirmed:
+    """A link's answer to a drive, or a later observation under the same generation.
+
+    ``how`` is what the link can know: 'read back', 'accepted' or 'sent' (it can know nothing).
+    """
+
+    at: Instant
+    output: str
+    generation: int
+    setting: Setting
+    how: str = "read back"
+
+
+@fact
+class Answers:
+    """What a link answers to several drives at once."""
+
+    at: Instant
+    all: tuple[Confirmed, ...]
+
+
+@fact
+class Failed:
+    """A drive did not get through, or nobody can tell whether it did."""
+
+    at: Instant
+    output: str
+    generation: int
+    reason: str
+
+
+@fact
+class LinkUp:
+    """A board answers. ``readings`` is what its outputs were found at, as far as it can tell."""
+
+    at: Instant
+    board: str
+    readings: tuple[tuple[str, Setting], ...] = ()
+    timers: tuple[tuple[int, str], ...] = ()
+    """Lines and the timers behind them, where the board itself tells."""
+
+
+@fact
+class LinkLost:
+    """A board no longer answers."""
+
+    at: Instant
+    board: str
+    reason: str
+
+
+@fact
+class InputSeen:
+    """The raw state of an input, sense applied; None where it cannot be known."""
+
+    at: Instant
+    input: str
+    active: bool | None
+    edge: int = 0
+    """Wall nanoseconds of the change, where the board knows them better than ``at`` does."""
+    settled: bool = False
+    """The board has debounced it already."""
+
+
+@fact
+class Measured:
+    """A reading of an analogue input: ``raw`` counts of ``full``, and the volts that they mean."""
+
+    at: Instant
+    input: str
+    raw: int | None
+    full: int = 0
+    volts: float | None = None
+
+
+@fact
+class TrialFailed:
+    """A link cannot do what was to be tried."""
+
+    at: Instant
+    board: str
+    line: int
+    reason: str
+
+
+@fact
+class Recording:
+    """Whether the journal can be written."""
+
+    at: Instant
+    ok: bool
+    reason: str = ""
+
+
+@fact
+class Tick:
+    """Nothing but time has passed."""
+
+    at: Instant
+
+
+@fact
+class Start:
+    """The store has been read: this is what was left. Until then everything is held safe."""
+
+    at: Instant
+    sequence: int = 0
+    """The last number that the journal used."""
+    claims: tuple[Claim, ...] = ()
+    stop: Stop | None = None
+    tags: tuple[Tag, ...] = ()
+    timers: tuple[Timer, ...] = ()
+    schedules: tuple[tuple[Schedule, Span | None], ...] = ()
+    """Each with the span that it was last seen in."""
+    interlocks: tuple[Interlock, ...] = ()
+    reflexes: tuple[Rule, ...] = ()
+    guards: tuple[Guard, ...] = ()
+    trips: tuple[Latched, ...] = ()
+    """Those that were in force."""
+    alarms: tuple[Raised, ...] = ()
+    kept: tuple[Keep, ...] = ()
+    """What gates had stored."""
+    last: int = 0
+    """The journal's latest wall time: a clock before that is not to be believed."""
+
+
+@fact
+class Shutdown:
+    """The service is about to end: every output to safe."""
+
+    at: Instant
