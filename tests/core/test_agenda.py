@@ -7,6 +7,7 @@ import pytest
 from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
+from cairnwind.core.facts.course import Timer
 from cairnwind.core.facts.plan import changed
 from cairnwind.core.language import schedules
 from cairnwind.core.values.quantities import NS
@@ -144,7 +145,7 @@ class Bench:
         self.mono, self.wall = 100 * NS, wall
         self.own = schedules
         self.claims: dict[tuple[str, str], object] = {}
-        self.timers: dict[int, ev.Timer] = {}
+        self.timers: dict[int, Timer] = {}
         self.states: dict[str, object] = {}
         self.journal: list[str] = []
         self.last = 0

@@ -32,6 +32,7 @@ from cairnwind.core.facts.claims import (
 )
 from cairnwind.core.facts.course import Course
 from cairnwind.core.facts.history import Told, claim_form, claim_read
+from cairnwind.core.facts.interlocks import Stop, Tag
 from cairnwind.core.facts.model import Board, Output, Pin, Site
 from cairnwind.core.facts.plan import Schedule
 from cairnwind.core.values.moments import Moment
@@ -394,9 +395,9 @@ class Oracle(RuleBasedStateMachine):
         self.engine, sequence, stored = Engine(SITE), self.rows[-1].sequence, list(self.stored.values())
         stop, tags = self.engine.site_now().stop, ()
         if self.stopped:
-            stop = ev.Stop(self.now, KEEPER)
+            stop = Stop(self.now, KEEPER)
         tags = tuple(
-            ev.Tag(name, tag, OTHER, self.now) for name, each in self.tags.items() for tag in sorted(each)
+            Tag(name, tag, OTHER, self.now) for name, each in self.tags.items() for tag in sorted(each)
         )
         for wire in self.wires.values():
             wire.generations.clear()

@@ -304,7 +304,9 @@ def test_timers_wake_each_thing_once_at_its_last_time(
     for _, name, _ in timers.take(until):
         told.append(known.pop(name))  # it is there once, and under its last time
         if left:
-            put(*left.pop())  # whoever is woken sets and drops others, also of this moment and of moments that are over
+            put(
+                *left.pop()
+            )  # whoever is woken sets and drops others, also of this moment and of moments that are over
     assert all(due > until for due in known.values()), "nothing that was due is left"
     assert max(told, default=0) <= until
     assert dict(timers.all()) == {("claim", name, ""): due for name, due in known.items()}
