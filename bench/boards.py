@@ -13,7 +13,7 @@ import serial
 from tests.boards import emulated
 from tests.conftest import LAB, ROOT, eventually, of_kind
 
-from bench.table import Row, in_turns, measures
+from bench.table import Row, amount, in_turns, measures
 from cairnwind.boards import profiles
 from cairnwind.boards.expander import ExpanderLink
 from cairnwind.boards.facts import Expander, Modbus
@@ -65,7 +65,7 @@ def round_trip() -> list[Row]:
     ]  # type: ignore[operator]
 
 
-def timed(action: Any, count: int = 60) -> float:
+def timed(action: Any, count: int = amount(60, 5)) -> float:
     """Seconds of one."""
     begin = time.perf_counter()
     for _ in range(count):
@@ -90,8 +90,9 @@ def polling() -> list[Row]:
         link = opened(chip.port, baud, [Input("button", "contact", Pin("b", 20))])
         time.sleep(0.5)
         before = link.traffic.rounds
-        time.sleep(4)
-        rate = (link.traffic.rounds - before) / 4
+        span = amount(4.0, 0.5)
+        time.sleep(span)
+        rate = (link.traffic.rounds - before) / span
         link.close()
         chip.end()
         silence = max(0.00175, 38.5 / baud)

@@ -12,6 +12,8 @@ import time
 from types import TracebackType
 from typing import Any
 
+from bench.table import amount
+
 
 class Server:
     """One server process."""
@@ -54,6 +56,7 @@ class Server:
 
     def rate(self, connections: int, seconds: float, outputs: int = 10) -> float:
         """Requests a second that are answered, with so many connections, all driven by one thread."""
+        seconds = amount(seconds, 0.1)
         lines = [self.connect() for _ in range(connections)]
         selector = selectors.DefaultSelector()
         turns = list(range(connections))
@@ -77,7 +80,7 @@ class Server:
         """Seconds from request to answer, one at a time: the median."""
         line = self.connect()
         times = []
-        for turn in range(requests):
+        for turn in range(amount(requests, 10)):
             begin = time.perf_counter()
             line.turn(*_turn(turn, outputs))
             times.append(time.perf_counter() - begin)

@@ -112,8 +112,8 @@ def scale() -> list[Row]:
             "us",
             small * 1e6,
             large / small,
-            "<= 1.3",
-            large / small <= 1.3,
+            "<= 1.2",
+            large / small <= 1.2,
         )
     ]
 

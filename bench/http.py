@@ -7,7 +7,7 @@ import statistics
 import time
 
 from bench.client import Server
-from bench.table import Row, in_turns, measures
+from bench.table import Row, amount, in_turns, measures
 
 
 @measures("http command")
@@ -27,8 +27,8 @@ def command() -> list[Row]:
                 "requests/s",
                 theirs,
                 ours / theirs,
-                ">= 0.7",
-                ours / theirs >= 0.7,
+                ">= 0.8",
+                ours / theirs >= 0.8,
             )
         )
         rows.append(Row("http command, 8 connections, to bare echo", ours, "requests/s", bare, ours / bare))
@@ -39,7 +39,7 @@ def command() -> list[Row]:
             ours, theirs = in_turns(3, lambda: product.rate(8, 1.5), lambda: reference.rate(8, 1.5))
             after = product.ask("stats")
             name = f"http command, commits slowed by {slow * 1000:.0f} ms"
-            rows.append(Row(name, ours, "requests/s", theirs, ours / theirs, ">= 0.7", ours / theirs >= 0.7))
+            rows.append(Row(name, ours, "requests/s", theirs, ours / theirs, ">= 0.8", ours / theirs >= 0.8))
             per = (after["written"] - before["written"]) / max(1, after["commits"] - before["commits"])
             rows.append(Row(f"{name}: rows per commit", per, "rows"))
     return rows
@@ -54,7 +54,7 @@ def pin() -> list[Row]:
         def to_pin() -> float:
             product.ask("pins")
             sent = []
-            for turn in range(300):
+            for turn in range(amount(300, 20)):
                 sent.append(time.monotonic_ns())
                 line.turn(f"relay-{turn % 10}", "on" if turn // 10 % 2 else "off")
             moved = [at for at, _, _ in product.ask("pins")["seen"]]
@@ -76,8 +76,8 @@ def pin() -> list[Row]:
             "ms",
             bare * 1e3,
             ours / bare,
-            "<= 1.5",
-            ours / bare <= 1.5,
+            "<= 1.3",
+            ours / bare <= 1.3,
         )
     ]
 
@@ -91,7 +91,7 @@ def streams() -> list[Row]:
         selector = selectors.DefaultSelector()
 
         def connect() -> None:
-            for _ in range(200):
+            for _ in range(amount(200, 10)):
                 line = product.connect()
                 line.stream()
                 line.socket.setblocking(False)
@@ -123,7 +123,7 @@ def streams() -> list[Row]:
         drain(0.3)
         line = product.connect()
         spreads = []
-        for turn in range(20):
+        for turn in range(amount(20, 2)):
             begin = time.monotonic()
             line.turn("relay-3", "on" if turn % 2 else "off")
             waiting = {each.socket.fileno() for each in open_streams}
@@ -150,8 +150,8 @@ def streams() -> list[Row]:
             "event streams, 200 open: a change reaches all, worst of 20",
             worst * 1e3,
             "ms",
-            bar="<= 50",
-            holds=worst <= 0.05,
+            bar="<= 30",
+            holds=worst <= 0.03,
         ),
     ]
 

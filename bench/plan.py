@@ -10,7 +10,7 @@ import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from bench.table import Row, measures
+from bench.table import Row, amount, measures
 from cairnwind.boards.simulated import SimulatedLink
 from cairnwind.client import Site as Client
 from cairnwind.core.explain.rehearsal import Rehearsal
@@ -22,9 +22,9 @@ from cairnwind.service.serve import Service
 from cairnwind.site import read_site
 from cairnwind.site.plans import read_plan
 
-EDGES = 20
+EDGES = amount(20, 2)
 """Seconds in which a schedule begins each second and ends half a second later."""
-AT_ONCE = 1000
+AT_ONCE = amount(1000, 20)
 BARE = """
 import sys, time
 late = []
@@ -75,7 +75,7 @@ def _served(tables: str, outputs: int, run: float, load: bool = False) -> list[t
 
 def _single(load: bool) -> list[float]:
     """How late each edge of single schedules is at the pin, in milliseconds, rising."""
-    begin = _soon(5)
+    begin = _soon(amount(5, 2))
     tables = "".join(
         f'[[schedule]]\nname = "s{number}"\nfrom = "{begin + timedelta(seconds=number):%H:%M:%S}"\nfor = "500 ms"\ndo = "turn r{number} on"\n'
         for number in range(EDGES)
@@ -105,7 +105,7 @@ def edges() -> list[Row]:
     rows.append(
         Row("schedule edge, late at the pin, p99, under HTTP load", loaded[int(len(loaded) * 0.99) - 1], "ms")
     )
-    begin = _soon(14)
+    begin = _soon(amount(14, 2))
     half = AT_ONCE // 2
     tables = "".join(
         f'[[schedule]]\nname = "s{number}"\nfrom = "{begin if number < half else begin - timedelta(hours=1):%H:%M:%S}"\nfor = "1 h"\ndo = "turn r{number} on"\n'
@@ -149,8 +149,8 @@ def rehearsal() -> list[Row]:
             "",
             None,
             None,
-            "at least 5,000,000",
-            speed >= 5_000_000,
+            "at least 30,000,000",
+            speed >= 30_000_000,
         ),
         Row("rehearsal of a year, changes", len(found.changes), ""),
     ]

@@ -13,10 +13,10 @@ from pathlib import Path
 from typing import Any
 
 from bench.client import Server
-from bench.table import Row, measures
+from bench.table import Row, amount, measures
 from cairnwind.boards.mqtt import no_delay
 
-ROUNDS, EACH = 5, 60
+ROUNDS, EACH = amount(5, 1), amount(60, 20)
 PAUSE = 0.005
 """Seconds between two commands: what follows the one is over before the next, and both sides wake from the same rest."""
 

@@ -7,13 +7,13 @@ import threading
 import time
 from pathlib import Path
 
-from bench.table import Row, in_turns, measures
+from bench.table import Row, amount, in_turns, measures
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
 from cairnwind.store.database import connect, prepare
 from cairnwind.store.writer import STATEMENTS, Writer, rows
 
-COUNT, GROUP = 40_000, 500
+COUNT, GROUP = amount(40_000, 1000), 500
 _next = [1]
 
 

@@ -8,6 +8,7 @@ import statistics
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from pathlib import Path
+from typing import TypeVar
 
 BRIEF = "BENCH_BRIEF" in os.environ
 """It is only to be seen that every row runs: once, and nothing is written."""
@@ -39,6 +40,14 @@ def measures(name: str) -> Callable[[Measure], Measure]:
         return function
 
     return register
+
+
+T = TypeVar("T", int, float)
+
+
+def amount(whole: T, least: T) -> T:
+    """How much of something is measured: ``whole``, or ``least`` where it is only to be seen that the row runs."""
+    return least if BRIEF else whole
 
 
 def in_turns(rounds: int, *ways: Callable[[], float]) -> list[float]:
