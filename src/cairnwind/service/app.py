@@ -295,7 +295,7 @@ class _Api:
                 "bad-value", "The request has no list of 1 to 1000 'claims'.", "Send their numbers."
             )
         # one that has ended does not end the others
-        claims = [claim for each in numbers if (claim := self.runtime.claims.get(each)) is not None]
+        claims = [claim for each in numbers if (claim := self.runtime.slots.claims.get(each)) is not None]
         at, by = clock(), caller()
         found = self.desk.submit_all(
             [ev.Renew(at, self.runtime.command_id(), by, claim.output, claim.slot) for claim in claims]
@@ -405,7 +405,7 @@ class _Api:
         return output
 
     def _claim(self, number: int) -> Claim:
-        claim = self.runtime.claims.get(number)
+        claim = self.runtime.slots.claims.get(number)
         if claim is None:
             raise CallerError(
                 "no-claim", f"There is no claim {number}; it may have ended.", "Make a new one."

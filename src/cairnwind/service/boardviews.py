@@ -121,7 +121,7 @@ class BoardViews:
 
     def _try_output(self, output: Output, setting: Level, span: int) -> Response:
         slot = f"try:{caller_key().id}"
-        number = self.runtime.slot(output.name, slot)
+        number = self.runtime.slots.find(output.name, slot)
         at, name = clock(), self.runtime.command_id()
         command: ev.Command = self.desk.renewal(ev.Renew(at, name, caller(), output.name, slot, setting))
         if number is None:

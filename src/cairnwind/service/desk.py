@@ -236,7 +236,7 @@ class Desk:
             found = wishes.output_of(self.site, output)
             setting = found.read(value)
             at, number = clock(), self.runtime.command_id()
-            claim = self.runtime.claims.get(self.runtime.slot(output, slot) or 0)
+            claim = self.runtime.slots.claims.get(self.runtime.slots.find(output, slot) or 0)
             if claim is not None and claim.lifetime == lease(span) and claim.source == source:
                 return self.renewal(ev.Renew(at, number, source, output, slot, setting)), found
             return ev.Wish(at, number, source, output, setting, rank, slot, Lifetime("lease", span)), found
@@ -255,14 +255,14 @@ class Desk:
 
     def renewal(self, command: ev.Renew) -> ev.Renew:
         """The same; where it asks for the setting that the hold has already, it only keeps that: it goes first, and is not counted."""
-        claim = self.runtime.claims.get(self.runtime.slot(command.output, command.slot) or 0)
+        claim = self.runtime.slots.claims.get(self.runtime.slots.find(command.output, command.slot) or 0)
         if claim is None or command.setting is None or claim.setting != command.setting:
             return command
         return ev.Renew(command.at, command.command, command.source, command.output, command.slot)
 
     def claimed(self, output: str, slot: str = PERSON) -> int | None:
         """The number of the claim in a slot."""
-        return self.runtime.slot(output, slot)
+        return self.runtime.slots.find(output, slot)
 
     def release(self, source: Source, output: str, told: Told, slot: str = PERSON) -> None:
         """'I no longer care.'"""
@@ -321,7 +321,7 @@ class Desk:
                 for motor, drive in zip((pad.left, pad.right), drives, strict=True)
             }
         for output, setting in sorted(wants.items(), key=lambda each: each[1] is not None):
-            number, standing = self.runtime.command_id(), self.runtime.slot(output, slot)
+            number, standing = self.runtime.command_id(), self.runtime.slots.find(output, slot)
             if setting is None:
                 if standing is not None:
                     commands.append(ev.Release(at, number, source, output, slot))
@@ -358,7 +358,7 @@ class Desk:
         commands: list[ev.Command] = [
             ev.Release(clock(), self.runtime.command_id(), source, output, slot)
             for output in pad.outputs
-            if self.runtime.slot(output, slot) is not None
+            if self.runtime.slots.find(output, slot) is not None
         ]
         if commands:
             self.runtime.submit_all(commands)
@@ -433,7 +433,7 @@ class Desk:
 
         It is called by the engine's thread, so it only notes and returns.
         """
-        self.runtime.listeners.append(take)
+        self.runtime.telling.listeners.append(take)
 
     def journal(self, after: int, limit: int = 500) -> list[Any]:
         """Rows of the journal after a number."""

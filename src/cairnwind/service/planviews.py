@@ -205,7 +205,7 @@ class PlanViews:
 
     def _change(self, number: int, span: int) -> Response:
         at, name = clock(), self.runtime.command_id()
-        claim: Claim | None = self.runtime.claims.get(number)
+        claim: Claim | None = self.runtime.slots.claims.get(number)
         if number not in self.engine.courses.timers and claim is None:
             raise CallerError(
                 "no-claim", f"There is no timer {number}; it may be over.", "See: cairnwind timers."

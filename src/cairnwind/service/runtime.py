@@ -16,8 +16,9 @@ import time
 from collections.abc import Callable
 from typing import Any
 
+from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.claims import Claim, Instant, Source
+from cairnwind.core.facts.claims import Instant, Source
 from cairnwind.core.facts.plan import Schedule, Span
 from cairnwind.core.language import schedules
 from cairnwind.core.language.forms import changed_outputs
@@ -27,13 +28,16 @@ from cairnwind.core.values.fact import replace
 from cairnwind.service import shapes
 from cairnwind.service.first import TURN, Pins, clock
 from cairnwind.service.kernelclock import synchronised
-from cairnwind.service.lanes import Item, Send
+from cairnwind.service.lanes import Item, Lanes, Send
 from cairnwind.service.records import Records
 from cairnwind.service.repeats import KEEP
 from cairnwind.service.signals import Signals
-from cairnwind.service.snapshot import Publisher, Shown
+from cairnwind.service.slots import Slots
+from cairnwind.service.snapshot import Publisher
 from cairnwind.service.stream import Stream
+from cairnwind.service.telling import Telling
 from cairnwind.service.traces import Traces
+from cairnwind.service.undoing import undo
 from cairnwind.site import SiteFileError, read_site
 from cairnwind.site.plans import read_plan
 from cairnwind.site.rules import read_rules
@@ -54,33 +58,42 @@ class Runtime:
     def __init__(self, pins: Pins) -> None:
         self.pins = pins
         self.site = pins.site
-        self.engine = pins.engine
-        self.lanes = pins.lanes
-        self.publisher = Publisher(self.site, self.engine)
-        self.signals = Signals(self.site)
         self.planned: Planned = read_plan(self.site)
         self.rules = read_rules(self.site, self.planned)
-        self.stream: Stream | None = None
+        self.telling = Telling(self.site, pins.engine)
+        self.signals = Signals(self.site)
+        self.slots = Slots()
+        self.traces = Traces()
         self.records: Records
         self.writer: Writer
         self.reader: Reader
-        self.claims: dict[int, Claim] = {}
-        """Standing claims by id. Written by the engine's thread; read by any."""
-        self.traces = Traces()
-        self.waiters: dict[str, queue.SimpleQueue[ev.Ended]] = {}
-        self.listeners: list[Callable[[list[tuple[str, str]], list[ev.Ended]], None]] = []
-        """Called after each batch with what has changed, and what became of commands. They only note it."""
-        self._boot = secrets.token_hex(3)
-        self._commands = itertools.count(1)
+        self._ids = map(f"{secrets.token_hex(3)}-{{}}".format, itertools.count(1))
         self._thread = threading.Thread(target=self._run, name="engine", daemon=True)
         self._over = False
-        self._changed: dict[tuple[str, str], None] = {}
-        self._told: list[ev.Ended] = []
-        self._slots: dict[tuple[str, str], int] = {}
         self._closed = False
         """The shutdown has gone through the engine."""
         self.failure = ""
         """Why the engine's thread ended, if it did so by itself."""
+
+    @property
+    def engine(self) -> Engine:
+        """What decides; this thread's alone."""
+        return self.pins.engine
+
+    @property
+    def lanes(self) -> Lanes:
+        """What it is asked and told."""
+        return self.pins.lanes
+
+    @property
+    def publisher(self) -> Publisher:
+        """What readers see."""
+        return self.telling.publisher
+
+    @property
+    def stream(self) -> Stream | None:
+        """All open streams, once the store is there."""
+        return self.telling.stream
 
     # --- beginning and end --------------------------------------------------------------------------------
 
@@ -88,7 +101,7 @@ class Runtime:
         """Read what was left, take it up, and begin to serve. Raises `CallerError` (``store``)."""
         prepare(database)
         self.reader = Reader(database)
-        self.stream = Stream(self._picture)
+        self.telling.open()
         self.writer = Writer(database, self.site.durability, self._disk_trouble)
         self.records = self.publisher.records = Records(self.site, self.writer)
         wall = clock().wall
@@ -106,7 +119,7 @@ class Runtime:
         for now in self.publisher.current.nows:
             self.records.see_output(now, wall)
             for claim in now.claims:
-                self._keep(claim)
+                self.slots.keep(claim)
         self._thread.start()
 
     def _schedules(self) -> tuple[tuple[Schedule, Span | None], ...]:
@@ -143,8 +156,7 @@ class Runtime:
         self.lanes.put(Item(ev.Tick(clock())))
         if self._thread.is_alive():
             self._thread.join()
-        if self.stream is not None:
-            self.stream.close()
+        self.telling.close()
         self.records.flush(clock().wall)
         clean = self.writer.close()
         self.reader.close()
@@ -159,7 +171,7 @@ class Runtime:
 
     def command_id(self) -> str:
         """A fresh id for a command."""
-        return f"{self._boot}-{next(self._commands)}"
+        return next(self._ids)
 
     def submit(
         self, command: ev.Command, *, repeat: tuple[str, str, str] | None = None, wait: float = 0.0
@@ -172,7 +184,7 @@ class Runtime:
         reply: queue.SimpleQueue[Any] = queue.SimpleQueue()
         ended: queue.SimpleQueue[ev.Ended] | None = None
         if wait:
-            ended = self.waiters[command.command] = queue.SimpleQueue()
+            ended = self.telling.waiters[command.command] = queue.SimpleQueue()
         try:
             if not self.lanes.put(Item(command, reply, repeat)):
                 raise CallerError(
@@ -191,7 +203,7 @@ class Runtime:
             return outcome, None
         finally:
             if wait:
-                self.waiters.pop(command.command, None)
+                self.telling.waiters.pop(command.command, None)
 
     def submit_soon(self, command: ev.Command, told: Callable[[ev.Outcome], None]) -> bool:
         """Like `submit`, without waiting: ``told`` is called by another thread. False if it was shed."""
@@ -272,10 +284,6 @@ class Runtime:
             self.site, self.planned, self.rules = fresh, planned, found
         return outcome
 
-    def slot(self, output: str, slot: str) -> int | None:
-        """The claim in a slot, if one stands."""
-        return self._slots.get((output, slot))
-
     # --- the engine's thread ------------------------------------------------------------------------------
 
     def _run(self) -> None:
@@ -327,24 +335,11 @@ class Runtime:
             while len(stored) < 4 * BATCH and (first := self.lanes.take_first()) is not None:
                 # a board that answers at once has confirmed by now: it belongs to the same batch
                 self._one(first, stored, answers, after_commit)
-        changed = list(self._changed)
-        if changed or self._told:
-            told = self.publisher.publish(self._changed)
-            self._changed = {}
-            told += [Shown("command", ended, shapes.ended_form) for ended in self._told]
-            if self.stream is not None:
-                self.stream.tell(told)
+        self.telling.publish()
         # the writer is woken last: it would only wait for the interpreter while this thread publishes
         if stored or answers:
             self._commit(stored, answers, after_commit)
-        if changed or self._told:
-            for take in self.listeners:
-                take(changed, self._told)
-        for ended in self._told:
-            waiter = self.waiters.get(ended.command.partition(".")[0])  # a phrase waits for its parts
-            if waiter is not None:
-                waiter.put(ended)
-        self._told = []
+        self.telling.tell()
 
     def _one(
         self,
@@ -369,18 +364,18 @@ class Runtime:
                     drives.append(effect)
                 case ev.Work():
                     self.pins.work(effect)
-                case ev.Changed(kind, name):
-                    self._changed[kind, name] = None
+                case ev.Changed():
+                    self.telling.changed(effect)
                 case ev.Outcome():
                     answers.append((item, effect))
                 case ev.Ended():
-                    self._told.append(effect)
+                    self.telling.ended(effect)
                 case ev.Tell(trace):
                     self.traces.take(trace)
                 case ev.KeepClaim(claim):
-                    self._keep(claim)
+                    self.slots.keep(claim)
                 case ev.DropClaim(output, slot):
-                    self._forget(output, slot)
+                    self.slots.empty(output, slot)
         if drives:
             if item.repeat is not None or type(event) in AFTER_COMMIT:
                 after_commit += [
@@ -416,14 +411,9 @@ class Runtime:
     def _unrecorded(self, item: Item, outcome: ev.Outcome, reason: str) -> None:
         """A decision that the disk did not take: what it switched on is taken back, and then it is answered.
 
-        Moves toward off stand. The same command under the same token is a new one. What time or an input decided
-        (a timer, a reflex) came from nobody who could be answered, and is taken back all the same.
+        Moves toward off stand. The same command under the same token is a new one.
         """
-        event = item.event
         told = replace(outcome, outcome="not recorded", reason=f"the journal cannot be written: {reason}")
-        asked = getattr(event, "source", None)
-        source = Source("service") if asked is None else asked._replace(surface="service")
-        at, name = clock(), self.command_id()
         if item.repeat is not None:
             self.writer.put([("no answer", item.repeat[:2])])
 
@@ -431,41 +421,13 @@ class Runtime:
             if item.reply is not None:
                 item.reply.put(told)
 
-        undo: ev.Command | None = None
-        if type(event) is ev.ResetTrip and outcome.outcome == "driving":
-            undo = ev.AllStop(at, name, source, f"the reset of '{event.trip}' could not be recorded")
-        elif type(event) is ev.ResetStop and outcome.outcome == "driving":
-            undo = ev.AllStop(at, name, source, "its reset could not be recorded")
-        else:
-            made = tuple(
-                (each.claim, each.replaced)
-                for each in (outcome, *outcome.parts)
-                if each.claim is not None and each.setting is not None and each.setting.on
-                and (asked is None or type(event) in (ev.Wish, ev.Renew, ev.Do, ev.Open))
-            )  # fmt: skip
-            timers = (outcome.sequence,) if type(event) is ev.Do and event.course.lead is not None else ()
-            if made or timers:
-                undo = ev.Withdraw(at, name, source, made, timers)
-        if undo is None:
+        taken_back = undo(item.event, outcome, clock(), self.command_id())
+        if taken_back is None:
             answer()
         else:
-            self.lanes.put(Item(undo, _Reply(answer)))
+            self.lanes.put(Item(taken_back, _Reply(answer)))
 
     # --- small helpers ------------------------------------------------------------------------------------
-
-    def _keep(self, claim: Claim) -> None:
-        self._forget(claim.output, claim.slot)
-        self._slots[claim.output, claim.slot] = claim.id
-        self.claims[claim.id] = claim
-
-    def _forget(self, output: str, slot: str) -> None:
-        self.claims.pop(self._slots.pop((output, slot), 0), None)
-
-    def _picture(self) -> bytes:
-        snapshot = self.publisher.current
-        return b'{"site":%s,"outputs":%s,"inputs":%s,"boards":%s}' % (
-            snapshot.site.body, snapshot.outputs_body(), snapshot.inputs_body(), snapshot.boards_body(),
-        )  # fmt: skip
 
     def _disk_trouble(self, reason: str | None) -> None:
         log.error("the journal cannot be written: %s", reason) if reason else log.warning(
