@@ -86,8 +86,7 @@ def test_no_line_drives_anything_but_safe_before_it_is_told_to(opened: Opened) -
 
 def test_changed_lines_go_out_together_but_offs_before_ons(opened: Opened) -> None:
     before = opened.chip.transactions
-    opened.link._orders = {"low": ev.Drive("low", 1, ON), "high": ev.Drive("high", 1, ON)}
-    opened.link.nudge()
+    opened.link.drive([ev.Drive("low", 1, ON), ev.Drive("high", 1, ON)])
     eventually(lambda: len(opened.of(ev.Confirmed)) == 2)
     assert opened.levels[-1] & 0b101000 == 0b100000
     opened.levels.clear()

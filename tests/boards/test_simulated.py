@@ -83,14 +83,14 @@ def test_a_slow_board_takes_safe_first_and_drops_what_was_replaced() -> None:
 
 def test_failures_lies_and_silence() -> None:
     link, said = opened()
-    link.failures = 1
+    link.trouble.failures = 1
     link.drive([ev.Drive("low", 1, ON)])
     assert isinstance(said[-1], ev.Failed)
-    link.stuck[0] = FULL
+    link.trouble.stuck[0] = FULL
     link.drive([ev.Drive("low", 2, ON)])
     assert isinstance(said[-1], ev.Confirmed)
     assert said[-1].setting == OFF, "a welded contact reads back as it is"
-    link.silent = True
+    link.trouble.silent = True
     before = len(said)
     link.drive([ev.Drive("low", 3, OFF)])
     assert len(said) == before

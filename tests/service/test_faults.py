@@ -182,20 +182,20 @@ def test_a_claim_whose_output_left_the_site_file_is_ended_with_a_word(running: R
 
 
 def test_a_welded_contact_is_a_fault_everywhere(running: Running) -> None:
-    running.link().stuck[41] = FULL  # the vent's relay does not move
+    running.link().trouble.stuck[41] = FULL  # the vent's relay does not move
     said = running.cli("turn", "vent", "on")
     assert said.returncode == 6
     assert "board near shows off instead of on, also after a correction" in said.stdout
     assert running.site.output("vent")["state"] == "fault"
     assert "off (fault)" in running.cli("look").stdout
-    running.link().stuck.clear()
+    running.link().trouble.stuck.clear()
     assert running.site.turn("vent", "off").ending == "confirmed"
     assert running.site.turn("vent", "on").ending == "confirmed"
 
 
 def test_a_failed_write_is_tried_again_and_all_stop_says_when_it_is_done(running: Running) -> None:
     running.site.turn("vent", "on")
-    running.link().failures = 3
+    running.link().trouble.failures = 3
     begin = time.monotonic()
     outcome = running.site.stop("smoke")
     assert time.monotonic() - begin >= 0.1 + 0.2 + 0.4

@@ -177,11 +177,11 @@ def test_a_common_anode_colour_lamp(bench: Running) -> None:
     assert now(bench, "colour") == {"colour": "#ff8000", "on": True, "words": "#ff8000"}
     bench.site.turn("colour", "teal", over="200 ms")
     eventually(lambda: now(bench, "colour")["words"] == "teal")
-    bench.link().stuck[4] = FULL  # green does not come on any more
+    bench.link().trouble.stuck[4] = FULL  # green does not come on any more
     bench.site.turn("colour", "white")
     eventually(lambda: bench.site.output("colour")["state"] == "fault")
     assert "shows magenta instead of white" in bench.site.output("colour")["reason"]
-    bench.link().stuck.clear()
+    bench.link().trouble.stuck.clear()
     assert bench.site.turn("colour", "off").ending == "confirmed"
     assert [pins[line] for line in (5, 4, 22)] == [FULL] * 3
     bench.site.release("colour")

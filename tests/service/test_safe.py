@@ -372,11 +372,11 @@ def test_two_ways_are_never_on_at_once_whoever_asks_and_whatever_the_boards_do(r
                     time.sleep(0.1)
                     far.plug()
                 case 1:
-                    far.failures = 2
+                    far.trouble.failures = 2
                 case 2:
-                    far.silent = True
+                    far.trouble.silent = True
                     time.sleep(0.1)
-                    far.silent = False
+                    far.trouble.silent = False
                 case 3:
                     ruled.site.reload()
                 case _:

@@ -158,7 +158,7 @@ class ExpanderLink(Worker):
     def survey(self) -> Mapping[int, Seen]:
         """Levels as last read; the chip's functions are known."""
         known = dict(super().survey())
-        shown = {line: (FULL if high else 0) for line, high in list(self._shown.items())}
+        shown = {line: (FULL if high else 0) for line, high in list(self.heard.shown.items())}
         return {
             line: Seen(
                 known[line].level if line in known else shown.get(line), functions=self.facts.functions

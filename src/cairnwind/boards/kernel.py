@@ -231,7 +231,9 @@ class KernelLink(Worker):
             return {}
         levels = {line: seen.level for line, seen in super().survey().items()}
         levels |= {
-            line: (FULL if high else 0) for line, high in list(self._shown.items()) if line in self.inputs
+            line: (FULL if high else 0)
+            for line, high in list(self.heard.shown.items())
+            if line in self.inputs
         }
         found = {}
         for line in range(chip.lines):

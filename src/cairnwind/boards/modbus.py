@@ -405,7 +405,9 @@ class ModbusLink(Worker):
         """What the firmware says of its pins."""
         known = {line: seen.level for line, seen in super().survey().items()}
         known |= {
-            line: FULL if high else 0 for line, high in list(self._shown.items()) if isinstance(high, bool)
+            line: FULL if high else 0
+            for line, high in list(self.heard.shown.items())
+            if isinstance(high, bool)
         }
         if self.facts.profile is not None:
             return {line: Seen(level, functions=frozenset()) for line, level in known.items()}

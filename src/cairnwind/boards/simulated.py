@@ -6,7 +6,6 @@ real link does. Tests and the demo's small world move its inputs, look at its pi
 
 from __future__ import annotations
 
-import threading
 import time
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
@@ -14,6 +13,7 @@ from typing import Any
 
 from cairnwind.boards import wire
 from cairnwind.boards.link import Clock, Fresh, Report, Seen, Traffic
+from cairnwind.boards.slow import Slow
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.model import Board, Input, Output
@@ -22,6 +22,40 @@ from cairnwind.core.values.settings import FULL, Level, Setting
 
 COUNTS, FULL_SCALE = 4095, 3.3
 """Of its analogue lines: counts and volts at full scale."""
+
+
+class Trouble:
+    """What goes wrong with it, as somebody pretends."""
+
+    __slots__ = ("failures", "silent", "stuck")
+
+    def __init__(self) -> None:
+        self.failures = 0
+        """How many of the next orders fail."""
+        self.stuck: dict[int, int] = {}
+        """Lines that stay at a level whatever they are told: a welded contact."""
+        self.silent = False
+        """It does what it is told and never answers."""
+
+
+class World:
+    """What is put on lines that are no outputs: levels, and volts."""
+
+    __slots__ = ("levels", "volts")
+
+    def __init__(self) -> None:
+        self.levels: dict[int, bool] = {}
+        self.volts: dict[int, float] = {}
+
+
+class _Tried:
+    """A line that is tried: edges so far, and the wall nanoseconds of the last."""
+
+    __slots__ = ("count", "edge", "trial")
+
+    def __init__(self, trial: Trial) -> None:
+        self.trial = trial
+        self.count = self.edge = 0
 
 
 class SimulatedLink:
@@ -42,26 +76,14 @@ class SimulatedLink:
         """What the pins did: (monotonic nanoseconds, line, level), the last `HISTORY` moves."""
         self.watchers: list[Callable[[int, int], None]] = []
         """Called with (line, level) at each move; the world behind the board looks on through these."""
-        self.failures = 0
-        """How many of the next orders fail."""
-        self.stuck: dict[int, int] = {}
-        """Lines that stay at a level whatever they are told: a welded contact."""
-        self.silent = False
-        """Does what it is told and never answers."""
+        self.trouble = Trouble()
         self.plugged = True
         self.traffic = Traffic()
-        self.volts: dict[int, float] = {}
-        """What the world puts on analogue lines."""
-        self._tried: dict[int, Trial] = {}
-        self._counts: dict[int, tuple[int, int]] = {}
-        """By tried line: edges so far, and the wall nanoseconds of the last."""
+        self.world = World()
+        self._tried: dict[int, _Tried] = {}
         self._outputs: dict[str, Output] = {}
         self._inputs: dict[int, Input] = {}
-        self._levels: dict[int, bool] = {}
-        self._orders: dict[str, tuple[int, ev.Drive]] = {}
-        self._wake = threading.Condition()
-        self._thread: threading.Thread | None = None
-        self._closed = False
+        self._slow = Slow(f"link-{board.name}", self._late)
 
     def open(
         self,
@@ -78,7 +100,7 @@ class SimulatedLink:
         for line, input in self._inputs.items():
             if not input.analogue:
                 at_rest = input.active_low if self.board.link == "muted" else input.pull == "up"
-                self._levels.setdefault(line, at_rest)
+                self.world.levels.setdefault(line, at_rest)
         self._home()
 
     def drive(self, orders: Sequence[ev.Drive]) -> None:
@@ -89,33 +111,18 @@ class SimulatedLink:
             if answers:
                 self._report(answers[0] if len(answers) == 1 else ev.Answers(self._clock(), tuple(answers)))
             return
-        with self._wake:
-            due = time.monotonic_ns() + self.answers_after
-            for order in orders:
-                self._orders.pop(order.output, None)
-                self._orders[order.output] = (due, order)
-            if self._thread is None:
-                self._thread = threading.Thread(
-                    target=self._work, name=f"link-{self.board.name}", daemon=True
-                )
-                self._thread.start()
-            self._wake.notify()
+        self._slow.put(orders, self.answers_after)
 
     def close(self) -> None:
         """Stop answering. The pins stay as they are, as those of a board with power do."""
-        with self._wake:
-            self._closed = True
-            self._wake.notify()
-        if self._thread is not None:
-            self._thread.join()
+        self._slow.close()
 
     # --- what tests and the world behind it do ------------------------------------------------------------
 
     def unplug(self, reason: str = "unplugged") -> None:
         """Pull it out: nothing gets through and the service is told."""
         self.plugged = False
-        with self._wake:
-            self._orders.clear()
+        self._slow.drop()
         self._report(ev.LinkLost(self._clock(), self.board.name, reason))
 
     def plug(self) -> None:
@@ -131,7 +138,7 @@ class SimulatedLink:
 
     def put_volts(self, line: int, volts: float) -> None:
         """Put so many volts on an analogue line: it is read with `COUNTS` counts over `FULL_SCALE` volts."""
-        self.volts[line] = volts
+        self.world.volts[line] = volts
         input = self._inputs.get(line)
         if input is not None and self.plugged:
             raw, full, measured = self._sample(line)
@@ -139,13 +146,14 @@ class SimulatedLink:
 
     def put_level(self, line: int, high: bool) -> None:
         """Put a level on a line that is no output: what a button does, or whoever tries a pin."""
-        if line in self._tried and self._levels.get(line, False) != high:
-            self._counts[line] = (self._counts.get(line, (0, 0))[0] + 1, time.time_ns())
-        self._levels[line] = high
+        tried = self._tried.get(line)
+        if tried is not None and self.world.levels.get(line, False) != high:
+            tried.count, tried.edge = tried.count + 1, time.time_ns()
+        self.world.levels[line] = high
 
     def preset(self, input: Input, active: bool) -> None:
         """What an input shows when the board is opened."""
-        self._levels[input.pin.line] = active != input.active_low
+        self.world.levels[input.pin.line] = active != input.active_low
 
     def set_input(self, name: str, active: bool) -> None:
         """Bring an input to a state, whatever its sense."""
@@ -161,33 +169,33 @@ class SimulatedLink:
     def attempt(self, line: int, trial: Trial | None) -> None:
         """Try a bare pin."""
         self._tried.pop(line, None)
-        self._counts.pop(line, None)
         if trial is None:
             self._move(line, 0)
             self.pins.pop(line, None)
             return
-        self._tried[line] = trial
+        self._tried[line] = _Tried(trial)
         if trial.mode in ("output", "pwm", "tone"):
             self._move(line, FULL // 2 if trial.mode == "tone" else trial.parts, trial.millihertz)
         elif trial.pull != "none":
-            self._levels.setdefault(line, trial.pull == "up")
+            self.world.levels.setdefault(line, trial.pull == "up")
 
     def reading(self, line: int) -> Mapping[str, Any]:
         """What a tried pin reads."""
-        trial = self._tried.get(line)
-        if trial is None:
+        tried = self._tried.get(line)
+        if tried is None:
             return {}
+        trial = tried.trial
         if trial.mode == "analogue":
             raw, full, volts = self._sample(line)
             return {"raw": raw, "full": full, "volts": volts}
         if trial.mode in ("input", "count"):
-            count, edge = self._counts.get(line, (0, 0))
-            return {"level": FULL if self._levels.get(line) else 0, "count": count, "edge": edge}
+            level = FULL if self.world.levels.get(line) else 0
+            return {"level": level, "count": tried.count, "edge": tried.edge}
         return {"level": self.pins.get(line, 0)}
 
     def survey(self) -> Mapping[int, Seen]:
         """Every line's level, as far as anybody has set one."""
-        levels = {line: FULL if high else 0 for line, high in list(self._levels.items())}
+        levels = {line: FULL if high else 0 for line, high in list(self.world.levels.items())}
         return {line: Seen(level) for line, level in {**levels, **self.pins}.items()}
 
     def level(self, output: str) -> int:
@@ -203,19 +211,21 @@ class SimulatedLink:
         self._report(ev.LinkUp(self._clock(), self.board.name, tuple(readings)))
         for line, input in self._inputs.items():
             if input.analogue:
-                self.put_volts(line, self.volts.get(line, 0.0))
+                self.put_volts(line, self.world.volts.get(line, 0.0))
             else:
-                self._report(ev.InputSeen(self._clock(), input.name, wire.active(input, self._levels[line])))
+                self._report(
+                    ev.InputSeen(self._clock(), input.name, wire.active(input, self.world.levels[line]))
+                )
 
     def _put(self, output: Output, setting: Setting) -> Setting:
         """Bring its pins to a setting; what they then show."""
-        if type(setting) is Level and not output.others and not self.stuck:  # nearly always
+        if type(setting) is Level and not output.others and not self.trouble.stuck:  # nearly always
             self._move(output.pin.line, *wire.of_level(output, setting))
             return setting
         puts = wire.to_pins(output, setting)
         good = True
         for line, (parts, millihertz) in puts.items():
-            there = self.stuck.get(line, parts)
+            there = self.trouble.stuck.get(line, parts)
             good = good and there == parts
             self._move(line, there, millihertz)
         return setting if good else wire.from_pins(output, self.pins)
@@ -232,36 +242,23 @@ class SimulatedLink:
                 watcher(line, level)
 
     def _sample(self, line: int) -> tuple[int, int, float]:
-        raw = max(0, min(COUNTS, round(self.volts.get(line, 0.0) / FULL_SCALE * COUNTS)))
+        raw = max(0, min(COUNTS, round(self.world.volts.get(line, 0.0) / FULL_SCALE * COUNTS)))
         return raw, COUNTS, raw * FULL_SCALE / COUNTS
 
     def _carry_out(self, order: ev.Drive, at: Instant) -> ev.Confirmed | None:
         """Do it; returns the answer, if there is one to give."""
         if not self.plugged:
             return None
-        if self.failures > 0:
-            self.failures -= 1
+        if self.trouble.failures > 0:
+            self.trouble.failures -= 1
             self._report(ev.Failed(at, order.output, order.generation, "the board refused the write"))
             return None
         shown = self._put(self._outputs[order.output], order.setting)
-        if self.silent:
+        if self.trouble.silent:
             return None
         return ev.Confirmed(at, order.output, order.generation, shown, self.confirms)
 
-    def _work(self) -> None:
-        while True:
-            with self._wake:
-                while not self._closed and (not self._orders or self._next() > time.monotonic_ns()):
-                    self._wake.wait((self._next() - time.monotonic_ns()) / 1e9 if self._orders else None)
-                if self._closed:
-                    return
-                name = min(
-                    self._orders, key=lambda each: (self._orders[each][0], self._orders[each][1].setting.on)
-                )
-                _, order = self._orders.pop(name)
-            answer = self._carry_out(order, self._clock())
-            if answer is not None:
-                self._report(answer)
-
-    def _next(self) -> int:
-        return min(due for due, _ in self._orders.values())
+    def _late(self, order: ev.Drive) -> None:
+        answer = self._carry_out(order, self._clock())
+        if answer is not None:
+            self._report(answer)

@@ -37,6 +37,52 @@ DEAD_BAND = 0.002
 """An analogue reading counts as new when it has moved by this share of full scale."""
 
 
+class Waiting:
+    """What is ordered and to be tried, until the link's thread takes it. A newer order for an output replaces an older one."""
+
+    def __init__(self) -> None:
+        self._orders: dict[str, ev.Drive] = {}
+        self._tries: dict[int, Trial | None] = {}
+        self._lock = threading.Lock()
+
+    def put(self, orders: Sequence[ev.Drive]) -> None:
+        """Orders, in the order in which they are to be carried out."""
+        with self._lock:
+            for order in orders:
+                self._orders.pop(order.output, None)
+                self._orders[order.output] = order
+
+    def attempt(self, line: int, trial: Trial | None) -> None:
+        """A trial of a line, or its end."""
+        with self._lock:
+            self._tries[line] = trial
+
+    def take(self) -> tuple[list[ev.Drive], dict[int, Trial | None]]:
+        """All of it, which waits no longer."""
+        with self._lock:
+            orders, self._orders = self._orders, {}
+            tries, self._tries = self._tries, {}
+        return list(orders.values()), tries
+
+
+class Heard:
+    """What inputs were last told to show, and when."""
+
+    def __init__(self) -> None:
+        self.shown: dict[int, Any] = {}
+        """By line: whether it is high, or what it reads."""
+        self._told: dict[int, int] = {}
+        """By line: when an unchanged input was last told of (monotonic nanoseconds)."""
+
+    def again(self, input: Input) -> bool:
+        """Whether the engine waits for word of an input although it has not changed: for a filter, or to know that it lives."""
+        now = time.monotonic_ns()
+        if not input.repeat or now - self._told.get(input.pin.line, 0) < input.repeat:
+            return False
+        self._told[input.pin.line] = now
+        return True
+
+
 class Worker(ABC):
     """See the module's page. Lines are numbers of the board, levels parts per million high."""
 
@@ -50,17 +96,13 @@ class Worker(ABC):
         self.tried: dict[int, Trial] = {}
         self.readings: dict[int, dict[str, Any]] = {}
         self.closed = False
-        self._orders: dict[str, ev.Drive] = {}
-        self._tries: dict[int, Trial | None] = {}
-        self._lock = threading.Lock()
+        self._waiting = Waiting()
         self.wake = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
         self._thread: threading.Thread | None = None
         self._first = threading.Event()
         self._last: dict[int, tuple[ev.Drive, int]] = {}
         """By line: the last order that was carried out, and the level that the board then showed."""
-        self._shown: dict[int, Any] = {}
-        self._told: dict[int, int] = {}
-        """By line: when an unchanged input was last told of (monotonic nanoseconds)."""
+        self.heard = Heard()
         self._up = False
         self._said = ""
         self.turned = 0.0
@@ -119,16 +161,12 @@ class Worker(ABC):
 
     def drive(self, orders: Sequence[ev.Drive]) -> None:
         """Queue orders; a newer one replaces an older."""
-        with self._lock:
-            for order in orders:
-                self._orders.pop(order.output, None)
-                self._orders[order.output] = order
+        self._waiting.put(orders)
         self.nudge()
 
     def attempt(self, line: int, trial: Trial | None) -> None:
         """Queue a trial, or its end."""
-        with self._lock:
-            self._tries[line] = trial
+        self._waiting.attempt(line, trial)
         self.nudge()
 
     def reading(self, line: int) -> Mapping[str, Any]:
@@ -174,8 +212,8 @@ class Worker(ABC):
     def seen(self, line: int, high: bool, edge: int = 0, *, settled: bool = False) -> None:
         """A digital input, or a tried pin, is high or low. ``settled``: the board has debounced it."""
         input = self.inputs.get(line)
-        if input is not None and (edge or self._shown.get(line) != high or self._expected(input)):
-            self._shown[line] = high
+        if input is not None and (edge or self.heard.shown.get(line) != high or self.heard.again(input)):
+            self.heard.shown[line] = high
             active = wire.active(input, high)
             self._report(ev.InputSeen(self.clock(), input.name, active, edge, settled))
         if line in self.tried:
@@ -186,25 +224,14 @@ class Worker(ABC):
                 reading["edge"] = edge or time.time_ns()
             reading["level"] = level
 
-    def _expected(self, input: Input) -> bool:
-        """Whether the engine waits for word of an input although it has not changed: for a filter, or to know that it lives."""
-        period = input.repeat
-        if not period:
-            return False
-        now = time.monotonic_ns()
-        if now - self._told.get(input.pin.line, 0) < period:
-            return False
-        self._told[input.pin.line] = now
-        return True
-
     def measured(self, line: int, raw: int, full: int, volts: float | None) -> None:
         """An analogue input, or a tried pin, reads so much."""
         input = self.inputs.get(line)
-        before = self._shown.get(line)
+        before = self.heard.shown.get(line)
         if input is not None and (
-            before is None or abs(raw - before) > max(1, full * DEAD_BAND) or self._expected(input)
+            before is None or abs(raw - before) > max(1, full * DEAD_BAND) or self.heard.again(input)
         ):
-            self._shown[line] = raw
+            self.heard.shown[line] = raw
             self._report(ev.Measured(self.clock(), input.name, raw, full, volts))
         if line in self.tried:
             self.readings[line] = {"raw": raw, "full": full, "volts": volts}
@@ -266,7 +293,7 @@ class Worker(ABC):
         finally:
             self._up = False
             self._last.clear()  # nobody knows what it shows from now on
-            self._shown.clear()
+            self.heard.shown.clear()
             self.disconnect()
 
     def _still_stale(self) -> bool:
@@ -275,12 +302,10 @@ class Worker(ABC):
         return not self.fresh()
 
     def _home(self) -> None:
-        with self._lock:
-            self._orders.clear()
-            self._tries.clear()
+        self._waiting.take()
         self.tried.clear()
         self.readings.clear()
-        self._shown.clear()
+        self.heard.shown.clear()
         self._last.clear()
         shown = self.put(self._safe())
         readings = []
@@ -317,11 +342,9 @@ class Worker(ABC):
             self._report(ev.LinkLost(self.clock(), self.board.name, said.rstrip(".")))
 
     def _work(self) -> None:
-        with self._lock:
-            orders, self._orders = self._orders, {}
-            tries, self._tries = self._tries, {}
+        orders, tries = self._waiting.take()
         for first in (True, False):
-            self._carry_out([order for order in orders.values() if order.setting.on != first])
+            self._carry_out([order for order in orders if order.setting.on != first])
         for line, trial in tries.items():
             try:
                 if trial is None:

@@ -48,7 +48,7 @@ class World:
             input = site.inputs[name]
             links[input.pin.board].pretend(input)(False)  # type: ignore[attr-defined]
         for name in GAUGES:
-            shelf.volts[site.inputs[name].pin.line] = self._volts(name)
+            shelf.world.volts[site.inputs[name].pin.line] = self._volts(name)
         if box is not None:
             box.watchers.append(lambda pin, value: self._moved("hoist-box", pin, value * 1_000_000 // 65535))
             box.level(site.inputs["hoist-top"].pin.line, True)
