@@ -16,6 +16,7 @@ from cairnwind.core.rules.kinds import make
 from cairnwind.core.state.timers import Timers
 from cairnwind.core.values.fact import replace
 from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import OFF
 from tests.core.test_interlocks import MS, NEEDS, on, plant, when
 from tests.invariants.plant import KEEPER, Plant
 
@@ -273,6 +274,22 @@ def test_a_reload_of_the_same_rules_changes_nothing(acts: list[tuple[str, int]],
         run.pass_time(60 * NS)
     assert once.onlooker.moves == often.onlooker.moves
     assert [reason(once, name) for name in names] == [reason(often, name) for name in names]
+
+
+def test_what_was_told_to_go_there_and_back_may_be_there() -> None:
+    """Its board carries the on out and never says so; told off again before anybody knows, it is not off yet."""
+    run = plant({"name": "quiet", "needs": "mill is off", "outputs": ["kiln"]})
+    run.fails[run.site.outputs["mill"].pin.board] = "silent"
+    run.wish("mill", True)
+    run.pass_time(NS)
+    assert on(run) == {"mill"}
+    assert run.engine.output_now("mill").confirmed == OFF, "as far as anybody knows"
+    run.release("mill")
+    run.wish("kiln", True, Rank.PLAN)
+    assert "mill is about to change" in reason(run, "kiln")
+    run.pass_time(NS)
+    assert on(run) == {"kiln"}
+    assert when(run, "kiln", True) > when(run, "mill", False)
 
 
 # --- timers ---------------------------------------------------------------------------------------------------

@@ -39,7 +39,7 @@ class Driving:
 
     def order(self, turn: Turn, s: Standing, target: Setting) -> None:
         """Tell an output a setting, whatever it was told before."""
-        unsure = s.drive.strayed and s.drive.unsure
+        unsure = s.drive.strayed is not None and s.drive.unsure
         s.drive.order(target, turn.now.mono)
         self._sent(turn, s, unsure)
 
@@ -50,7 +50,7 @@ class Driving:
             turn.mono.unless(drive.sent + ANSWER_WITHIN, "answer", name)
         turn.drives.append(ev.Drive(name, drive.generation, drive.pending))
         gates = self._armed.gates
-        if drive.strayed != was_unsure:
+        if (drive.strayed is not None) != was_unsure:
             gates.watches.mark("output", name)  # a 'for' about it counts anew once it is confirmed
         if s.gating.ruled:
             gates.sent(turn, s)

@@ -10,6 +10,7 @@ what needs it is refused already. An off that a gate asks for waits for nothing.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from itertools import product
 from typing import Any
 
 from cairnwind.core.facts.conditions import Condition, Missing, Value
@@ -165,25 +166,30 @@ class NeedsGate(Gate[Needs]):
             self._expected(turn, gaps) if only_time else None, rule.name,
         )  # fmt: skip
 
-    def _holds(self, rule: Needs, watch: Watch, coming: dict[str, Setting]) -> bool:
+    def _holds(self, rule: Needs, watch: Watch, coming: dict[str, list[Setting]]) -> bool:
         """Whether what is so now stays so, whichever of the changes on their way have happened by then."""
         if len(coming) > MOST_COMING:
             return False
-        names = list(coming)
-        for chosen in range(1, 1 << len(names)):
-            instead = {name: coming[name] for number, name in enumerate(names) if chosen >> number & 1}
-            if rule.condition.supposed(self.sight, watch.memory, instead) is not True:
+        for each in product(*([None, *settings] for settings in coming.values())):
+            instead = {
+                name: setting for name, setting in zip(coming, each, strict=True) if setting is not None
+            }
+            if instead and rule.condition.supposed(self.sight, watch.memory, instead) is not True:
                 return False
         return True
 
-    def _coming(self, turn: Turn, rule: Needs) -> dict[str, Setting]:
-        """What outputs that the rule looks at are on their way to."""
-        found: dict[str, Setting] = {}
+    def _coming(self, turn: Turn, rule: Needs) -> dict[str, list[Setting]]:
+        """What outputs that the rule looks at are on their way to, or may be at on the way back from there."""
+        found: dict[str, list[Setting]] = {}
         for name in self._looks[rule.name]:
             other = turn.state.outputs[name]
             bound = other.gating.bound_for if other.gating.bound_for is not None else other.drive.bound
-            if bound is not None and bound != other.drive.confirmed:
-                found[name] = bound
+            ways = [] if bound is None or bound == other.drive.confirmed else [bound]
+            there = other.drive.strayed
+            if there is not None and there != bound and other.drive.unsure:
+                ways.append(there)  # told to go there and back, it may have got there and no further
+            if ways:
+                found[name] = ways
         return found
 
     def _expected(self, turn: Turn, gaps: Iterable[Missing]) -> int | None:
@@ -208,7 +214,7 @@ class NeedsGate(Gate[Needs]):
                 still_on = [
                     name for name in rule.outputs if name != s.output.name and occupies(turn, name).may_be_on
                 ]
-                coming = {**self._coming(turn, rule), s.output.name: target}
+                coming = {**self._coming(turn, rule), s.output.name: [target]}
                 if not still_on or watch.value is not True:
                     continue
                 self.watches.attend(watch)

@@ -41,8 +41,8 @@ class Drive:
         """Not yet confirmed safe since the link came up: safe comes first."""
         self.generation = 0
         self.pending: Setting | None = None
-        self.strayed = False
-        """Since it was last confirmed it was told to go to the other side of on and off: it may have been there."""
+        self.strayed: Setting | None = None
+        """Since it was last confirmed it was told to go to the other side of on and off, here: it may be there."""
         self.sent = 0
         self.confirmed: Setting | None = None
         self.attempts = 0
@@ -58,7 +58,7 @@ class Drive:
     @property
     def unsure(self) -> bool:
         """It is on its way from off to on or back, or may have been there and back since it was confirmed."""
-        return self.pending is not None and self.confirmed is not None and self.strayed
+        return self.pending is not None and self.confirmed is not None and self.strayed is not None
 
     @property
     def is_on(self) -> bool:
@@ -101,9 +101,10 @@ class Drive:
     def order(self, target: Setting, now: int) -> None:
         """It is told this, whatever it was told before."""
         was = self.confirmed
-        self.strayed = was is not None and (
-            (self.strayed and self.pending is not None) or was.on != target.on
-        )
+        if was is not None and was.on != target.on:
+            self.strayed = target
+        elif was is None or self.pending is None:
+            self.strayed = None
         self.generation += 1
         self.pending, self.sent = target, now
 

@@ -34,7 +34,7 @@ class Links:
         awaited, was, was_unsure, homing = (
             drive.pending,
             drive.confirmed,
-            drive.strayed and drive.unsure,
+            drive.strayed is not None and drive.unsure,
             drive.homing,
         )
         first = awaited is None and was is None
