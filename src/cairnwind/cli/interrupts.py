@@ -11,11 +11,13 @@ class Interrupts:
     """While it is entered, SIGINT raises `KeyboardInterrupt` as ever and is remembered in ``asked`` too.
 
     An exception that comes up inside a callback of a library may be swallowed there; a loop that looks at ``asked`` ends all the
-    same. Leaving it by `KeyboardInterrupt` is an end in good order.
+    same. Leaving it by `KeyboardInterrupt` is an end in good order, unless ``ends`` is False: then it is an interruption
+    however it was left.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, *, ends: bool = True) -> None:
         self.asked = False
+        self._ends = ends
 
     def __enter__(self) -> Interrupts:
         self._before = signal.signal(signal.SIGINT, self._interrupted)
@@ -25,7 +27,9 @@ class Interrupts:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> bool:
         signal.signal(signal.SIGINT, self._before)
-        return kind is KeyboardInterrupt
+        if self.asked and kind is None and not self._ends:
+            raise KeyboardInterrupt
+        return kind is KeyboardInterrupt and self._ends
 
     def _interrupted(self, number: int, frame: FrameType | None) -> None:
         self.asked = True

@@ -154,49 +154,51 @@ def watch(
     if not as_json and sys.stdout.isatty():
         click.echo(click.style("Watching; Ctrl-C ends it.", dim=True))
     shown: dict[str, str] = {}
-    for change in site.changes():
-        if change.kind == "afresh" and not as_json:
-            for each in change.data["inputs"]:
-                if each["name"] in names:
-                    click.echo(show.reading(each, zone))
-        if names and change.name not in names:
-            continue
-        if as_json:
-            show.emit({"kind": change.kind, "id": change.id, "data": change.data})
-            continue
-        if change.kind == "input" and names:
-            click.echo(show.reading(change.data, zone))
+    with Interrupts(ends=False) as stop:
+        for change in site.changes():
+            if stop.asked:
+                break
+            if change.kind == "afresh" and not as_json:
+                for each in change.data["inputs"]:
+                    if each["name"] in names:
+                        click.echo(show.reading(each, zone))
+            if names and change.name not in names:
+                continue
+            if as_json:
+                show.emit({"kind": change.kind, "id": change.id, "data": change.data})
+                continue
+            if change.kind == "input" and names:
+                click.echo(show.reading(change.data, zone))
+                sys.stdout.flush()
+                continue
+            line = show.change(change.kind, change.data, zone)
+            if line is not None and shown.get(change.name) != line[12:]:
+                shown[change.name] = line[12:]
+                click.echo(line)
             sys.stdout.flush()
-            continue
-        line = show.change(change.kind, change.data, zone)
-        if line is not None and shown.get(change.name) != line[12:]:
-            shown[change.name] = line[12:]
-            click.echo(line)
-        sys.stdout.flush()
 
 
 def _watch_link(site: Site, board: str, as_json: bool) -> None:
     """Follow a link's frames; those that were lost between two looks are counted."""
-    import time
-
     from cairnwind.cli import show
 
     zone, last, first = ZoneInfo(site.facts()["timezone"]), 0, True
     look = site.remote_traffic if board in {each["name"] for each in site.remotes()} else site.traffic
-    while True:
-        found = look(board, after=last)
-        frames = found["frames"][-20:] if first else found["frames"]
-        if not first and frames and frames[0]["number"] > last + 1:
-            click.echo(click.style(f"({frames[0]['number'] - last - 1} frames went by unseen)", dim=True))
-        for frame in frames:
-            show.emit(frame) if as_json else click.echo(show.frame(frame, zone))
-            last = frame["number"]
-        if first and not as_json:
-            rounds = f"{found['rounds_a_second']:g} rounds a second, " if look == site.traffic else ""
-            click.echo(click.style(f"{rounds}{found['errors']} errors; Ctrl-C ends it.", dim=True))
-        first = False
-        sys.stdout.flush()
-        time.sleep(0.3)
+    with Interrupts(ends=False) as stop:
+        while not stop.asked:
+            found = look(board, after=last)
+            frames = found["frames"][-20:] if first else found["frames"]
+            if not first and frames and frames[0]["number"] > last + 1:
+                click.echo(click.style(f"({frames[0]['number'] - last - 1} frames went by unseen)", dim=True))
+            for frame in frames:
+                show.emit(frame) if as_json else click.echo(show.frame(frame, zone))
+                last = frame["number"]
+            if first and not as_json:
+                rounds = f"{found['rounds_a_second']:g} rounds a second, " if look == site.traffic else ""
+                click.echo(click.style(f"{rounds}{found['errors']} errors; Ctrl-C ends it.", dim=True))
+            first = False
+            sys.stdout.flush()
+            stop.sleep(0.3)
 
 
 @main.command()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-import time
 from collections.abc import Iterator
 from datetime import datetime
 from itertools import pairwise
@@ -18,6 +17,7 @@ from rich.table import Table
 from rich.text import Text
 
 from cairnwind.cli import draw, show
+from cairnwind.cli.interrupts import Interrupts
 from cairnwind.client import Site
 from cairnwind.core.values.errors import CallerError
 
@@ -45,11 +45,11 @@ def watch(site: Site, names: list[str], seconds: float, save: str | None, as_jso
     if not sys.stdout.isatty():
         out.print(picture(site.signals(names or moved(site, seconds), seconds=seconds), zone, out.width))
         return
-    with Live(console=out, refresh_per_second=8) as live:
-        while True:
+    with Interrupts(ends=False) as stop, Live(console=out, refresh_per_second=8) as live:
+        while not stop.asked:
             found = site.signals(names or moved(site, seconds), seconds=seconds)
             live.update(picture(found, zone, out.width), refresh=True)
-            time.sleep(EVERY)
+            stop.sleep(EVERY)
 
 
 def moved(site: Site, seconds: float) -> list[str]:
