@@ -236,7 +236,7 @@ def terminal(folder: Path, state: Path) -> None:
         "pins": "cairnwind pins shelf",
         "phrase": "cairnwind do --dry run scene closing; echo; cairnwind do turn hoist on; echo; cairnwind do turn yard on for 1 h; echo; cairnwind timers; echo; cairnwind plan",
         "keys": "cairnwind key pair --for 'Ben' --only gallery,window; cairnwind key list; echo; cairnwind remotes",
-        "modbus": "cairnwind look --modbus | head -20; echo …; cairnwind look --modbus gallery; cairnwind look --modbus kiln-door; cairnwind look --modbus | tail -6",
+        "trace": "cairnwind rules; echo; cairnwind trace kiln --last",
     }
     server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     environment = {

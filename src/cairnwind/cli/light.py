@@ -24,7 +24,7 @@ ROWS = 8
 
 
 def _out() -> Console:
-    return Console(highlight=False, width=None if sys.stdout.isatty() else 120)
+    return show.console(120)
 
 
 # --- programs -----------------------------------------------------------------------------------------------

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
+import re
 import sys
 from datetime import datetime
-from typing import TYPE_CHECKING, Any
+from typing import IO, TYPE_CHECKING, Any, cast
 from zoneinfo import ZoneInfo
 
 import click
@@ -22,11 +23,26 @@ STATE_STYLE = {
 """A style for each of `cairnwind.core.facts.now.STATES`."""
 
 
-def console() -> Console:
+class _Trimmed:
+    """Standard output where it is not a terminal: tables are not filled up with blanks, which would wrap in whatever shows them."""
+
+    encoding = "utf-8"
+
+    def write(self, text: str) -> int:
+        sys.stdout.write(re.sub(r" +(?=\n)", "", text))
+        return len(text)
+
+    def flush(self) -> None:
+        sys.stdout.flush()
+
+
+def console(width: int = 200) -> Console:
     """Standard output: as wide as need be when it is not a terminal."""
     from rich.console import Console
 
-    return Console(highlight=False, soft_wrap=False, width=None if sys.stdout.isatty() else 200)
+    if sys.stdout.isatty():
+        return Console(highlight=False, soft_wrap=False)
+    return Console(highlight=False, soft_wrap=False, width=width, file=cast("IO[str]", _Trimmed()))
 
 
 def emit(form: Any) -> None:

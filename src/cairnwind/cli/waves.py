@@ -11,7 +11,6 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import click
-from rich.console import Console
 from rich.live import Live
 from rich.table import Table
 from rich.text import Text
@@ -41,7 +40,7 @@ def watch(site: Site, names: list[str], seconds: float, save: str | None, as_jso
         show.emit(site.signals(names or moved(site, seconds), seconds=seconds))
         return
     zone = ZoneInfo(site.facts()["timezone"])
-    out = Console(highlight=False, width=None if sys.stdout.isatty() else 120)
+    out = show.console(120)
     if not sys.stdout.isatty():
         out.print(picture(site.signals(names or moved(site, seconds), seconds=seconds), zone, out.width))
         return
