@@ -61,6 +61,11 @@ trip = "button is pressed"
 outputs = "all"
 reset = "keep"
 
+[[interlock]]
+name = "vent hours"
+outputs = ["vent"]
+budget = "10 h in any 24 h"
+
 [[reflex]]
 name = "light at the store"
 while = "store is open"

@@ -6,13 +6,17 @@
   import { live } from './live.svelte'
   import type { Answer, Rule } from './types'
 
-  const HEADS: [string, string[]][] = [
-    ['Must never be', ['needs', 'excludes', 'limit', 'trip', 'pace']],
+  const OTHERS: [string, string[]][] = [
     ['Opens with a passcode', ['guard']],
     ['Follows by itself', ['reflex', 'regulator']],
     ['Somebody is told', ['alarm']],
   ]
   let rules = $state<Rule[]>([])
+  // whatever is none of those is an interlock, of which kind it may be
+  const heads = $derived<[string, Rule[]][]>([
+    ['Must never be', rules.filter((rule) => !OTHERS.some(([, kinds]) => kinds.includes(rule.kind)))],
+    ...OTHERS.map(([head, kinds]): [string, Rule[]] => [head, rules.filter((rule) => kinds.includes(rule.kind))]),
+  ])
   let question = $state('')
   let answer = $state<Answer>()
   let trouble = $state('')
@@ -46,8 +50,7 @@
       {#if trouble}{trouble}{:else if answer}<strong>{answer.so === null ? 'Not known' : answer.so ? 'Yes' : 'No'}</strong>: {answer.so ? answer.question : answer.instead.join(' and ')}{/if}
     </p>
   </form>
-  {#each HEADS as [head, kinds] (head)}
-    {@const some = rules.filter((rule) => kinds.includes(rule.kind))}
+  {#each heads as [head, some] (head)}
     {#if some.length}
       <section>
         <h2>{head}</h2>
@@ -57,6 +60,7 @@
               <span class="name">{rule.name}</span>
               <span class="kind">{rule.kind}</span>
               <span class="text">{rule.text}</span>
+              {#if rule.left}<span class="left" class:ill={rule.state === 'used up'}>{rule.left.text}</span>{/if}
               {#if rule.state !== 'in force' && rule.state !== 'quiet'}<span class="state">{rule.state}</span>{/if}
             </li>
           {/each}
@@ -77,6 +81,8 @@
   li { display: grid; grid-template-columns: minmax(9rem, 16rem) 5.5rem 1fr; gap: 0.1rem 1rem; padding: 0.45rem 0; border-top: 1px solid var(--line); }
   .name { font-weight: 600; }
   .kind { color: var(--quiet); }
+  .left { grid-column: 3; font-size: 0.9rem; color: var(--quiet); }
+  .left.ill { color: var(--ill); }
   .state { grid-column: 3; color: var(--ill); font-weight: 600; }
-  @media (max-width: 40rem) { li { grid-template-columns: 1fr auto; } .text, .state { grid-column: 1 / -1; } }
+  @media (max-width: 40rem) { li { grid-template-columns: 1fr auto; } .text, .left, .state { grid-column: 1 / -1; } }
 </style>

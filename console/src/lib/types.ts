@@ -30,7 +30,7 @@ export interface Site {
 }
 export interface Trip { name: string; since: string; cause: string; outputs: string[] }
 export interface Alarm { name: string; severity: string; cause: string; still_so: boolean; since: string; acknowledged_by: string | null }
-export interface Rule { name: string; kind: string; text: string; outputs: string[]; state: string }
+export interface Rule { name: string; kind: string; text: string; outputs: string[]; state: string; left?: { text: string; share: number } }
 export interface Answer { question: string; so: boolean | null; instead: string[] }
 export interface Picture { site: Site; outputs: Output[]; inputs: Input[]; boards: Board[] }
 export interface Why { output: string; sentence: string; remedy: string; steps: { stage: string; text: string }[] }
