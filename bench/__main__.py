@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import sys
+import threading
 import traceback
 
 from rich.console import Console
@@ -32,6 +33,9 @@ def main() -> None:
             failed.append(f"{name} was not measured: {type(error).__name__}: {error}")
             traceback.print_exc()
         write(rows)
+        left = [each.name for each in threading.enumerate() if each is not threading.main_thread()]
+        if left:  # whatever still runs would be measured with the rows that follow
+            failed.append(f"{name} has left threads running: {', '.join(left)}")
     table = Table(box=None, pad_edge=False, header_style="bold")
     for column in ("row", "value", "unit", "reference", "ratio", "bar", "holds"):
         table.add_column(column, justify="right" if column in ("value", "reference", "ratio") else "left")

@@ -116,6 +116,8 @@ def edges() -> list[Row]:
         for move in _served(tables, AT_ONCE, begin.timestamp() + 2 - time.time())
         if move[0] >= begin.timestamp()
     ][:AT_ONCE]
+    if not any(on for _, _, on in moves):
+        raise RuntimeError("the site was not served in time for its edges; run the row again")
     last = (max(at for at, _, _ in moves) - begin.timestamp()) * 1000
     offs = max(number for number, move in enumerate(moves) if not move[2])
     firsts = offs < min(number for number, move in enumerate(moves) if move[2])

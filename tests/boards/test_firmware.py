@@ -16,6 +16,7 @@ from pymodbus.client import ModbusSerialClient
 
 from cairnwind.boards import serialports
 from cairnwind.boards.facts import Modbus
+from cairnwind.boards.feeder import Feeder
 from cairnwind.boards.modbus import ModbusLink
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Source
@@ -339,7 +340,9 @@ def test_the_host_killed_the_engine_hung_the_board_reset(chip: emulated.Board) -
     )  # it counts whole seconds: in its first one a reset cannot be seen by it
     chip.tell("reset")  # in the middle of traffic: modes are kept, what was on is not
     reason = eventually(lambda: linked.of(ev.LinkLost)[2:], within=8)[0].reason
-    assert "has been reset" in reason or "answer" in reason, "on a busy machine it is missed before it says so itself"
+    assert "has been reset" in reason or "answer" in reason, (
+        "on a busy machine it is missed before it says so itself"
+    )
     eventually(lambda: len(linked.of(ev.LinkUp)) == 4, within=8)
     assert chip.pin(RELAY), "safe, until the claims say otherwise"
     linked.link.drive([ev.Drive("relay", 4, ON), ev.Drive("lamp", 4, Level(250_000))])
@@ -445,3 +448,15 @@ def test_a_slow_line() -> None:
     assert chip.pin(RELAY)
     host.client.close()
     chip.end()
+
+
+def test_a_feeder_whose_frames_come_to_nothing_does_not_spin() -> None:
+    """As where the adapter has been pulled out, and its link has not noticed yet."""
+    fed: list[float] = []
+    began = time.monotonic()
+    feeder = Feeder(
+        "b", 0.4, alive=lambda: True, heard=lambda: began - 1, feed=lambda: fed.append(time.monotonic())
+    )
+    eventually(lambda: len(fed) > 3)
+    feeder.end()
+    assert len(fed) <= (fed[-1] - fed[0]) / (0.4 / 16) + 2, "it rests between them"

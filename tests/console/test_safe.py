@@ -68,7 +68,9 @@ def test_an_alarm_is_acknowledged_and_a_question_answered(page: Page, ruled: Run
         "at most one of left, right is on, 30 ms apart"
     )
     for rule in ruled.site.rules():
-        expect(page.locator(f"[data-rule='{rule['name']}']"), "of whatever kind").to_contain_text(rule["text"])
+        expect(page.locator(f"[data-rule='{rule['name']}']"), "of whatever kind").to_contain_text(
+            rule["text"]
+        )
     expect(page.locator("[data-rule='vent hours'] .left")).to_have_text("10 h left of 10 h in any 24 h")
 
 

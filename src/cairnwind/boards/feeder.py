@@ -44,10 +44,15 @@ class Feeder:
 
     def _run(self) -> None:
         while not self._over.is_set():
-            left = self._heard() + self._every - time.monotonic()
+            heard = self._heard()
+            left = heard + self._every - time.monotonic()
             if left > 0:
                 self._over.wait(left)
             elif self._alive():
                 self._feed()
+                if (
+                    self._heard() == heard
+                ):  # it came to nothing at once, as where the adapter has been pulled out
+                    self._over.wait(self._every / SHARE)
             else:
                 self._over.wait(self._every)
