@@ -292,6 +292,24 @@ def test_what_was_told_to_go_there_and_back_may_be_there() -> None:
     assert when(run, "kiln", True) > when(run, "mill", False)
 
 
+def test_what_is_on_its_way_matters_as_soon_as_something_else_changes() -> None:
+    """Either would do; the one is told off by a gate, and has not answered yet when the other ends."""
+    run = plant({"name": "draught", "needs": "mill is on or door is open", "outputs": ["kiln"]})
+    run.wish("mill", True)
+    run.set_input("door", True)
+    run.pass_time(NS)
+    run.wish("kiln", True)
+    run.pass_time(NS)
+    assert on(run) == {"mill", "kiln"}
+    run.fails[run.site.outputs["mill"].pin.board] = "silent"
+    run.tell(ev.Lock(run.now, "lock", KEEPER, "mill", "ben"))  # goes off at once, and waits for nobody
+    run.pass_time(NS)
+    assert on(run) == {"kiln"}, "nobody knows that the mill is off"
+    run.set_input("door", False)
+    run.pass_time(NS)
+    assert on(run) == set()
+
+
 # --- timers ---------------------------------------------------------------------------------------------------
 
 
@@ -323,7 +341,7 @@ def test_timers_wake_each_thing_once_at_its_last_time(
         if left:
             put(
                 *left.pop()
-            )  # whoever is woken sets and drops others, also of this moment and of moments that are over
+            )  # whoever is woken sets and drops others, of this moment too, and of those that are over
     assert all(due > until for due in known.values()), "nothing that was due is left"
     assert max(told, default=0) <= until
     assert dict(timers.all()) == {("claim", name, ""): due for name, due in known.items()}

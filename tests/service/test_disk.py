@@ -32,6 +32,24 @@ def failing(
     return mend
 
 
+def hanging(running: Running) -> Callable[[], None]:
+    """From now on no commit comes to its end; returns what mends that."""
+    over = threading.Event()
+    original = running.service.runtime.writer._commit
+
+    def hang(group: Any) -> Any:
+        over.wait(20)
+        return original(group)
+
+    works = failing(running, hang)
+
+    def mend() -> None:
+        works()
+        over.set()
+
+    return mend
+
+
 def test_the_first_on_that_meets_a_failing_disk_is_taken_back_before_it_is_answered(running: Running) -> None:
     running.site.turn("gallery", "40 %")
     mend = failing(running)
@@ -87,14 +105,7 @@ def test_a_disk_that_hangs_is_noticed_and_holds_up_no_stop(
 ) -> None:
     monkeypatch.setattr(writer_module, "LATE", 0.3)
     running.site.turn("vent", "on")
-    hangs = threading.Event()
-    original = running.service.runtime.writer._commit
-
-    def hang(group: Any) -> Any:
-        hangs.wait(20)
-        return original(group)
-
-    mend = failing(running, hang)
+    mend = hanging(running)
     with ThreadPoolExecutor() as pool:
         first = pool.submit(running.http, "POST", CLAIMS, json={"output": "gallery", "setting": "on"})
         assert first.result(10).json()["outcome"] == "not recorded", "it is answered though the disk is not"
@@ -106,7 +117,6 @@ def test_a_disk_that_hangs_is_noticed_and_holds_up_no_stop(
         assert time.monotonic() - began < 5
         assert running.link().level("vent") == FULL
     mend()
-    hangs.set()
     eventually(lambda: running.site.facts()["recording"])
     assert running.site.facts()["all_stop"]["stopped"]
     (
@@ -120,20 +130,12 @@ def test_what_falls_due_while_the_disk_hangs_is_taken_back_and_the_rest_goes_on(
 ) -> None:
     monkeypatch.setattr(writer_module, "LATE", 0.5)
     running.http("POST", "/api/v1/phrases", json={"phrase": "in 1 s turn vent on"})
-    hangs = threading.Event()
-    original = running.service.runtime.writer._commit
-
-    def hang(group: Any) -> Any:
-        hangs.wait(20)
-        return original(group)
-
-    mend = failing(running, hang)
+    mend = hanging(running)
     eventually(lambda: not running.site.facts()["recording"])
     assert running.service.runtime.failure == ""
     eventually(lambda: running.link().level("vent") == FULL)
     assert not running.site.output("vent")["by"], "nobody could have seen in the journal why it was on"
     mend()
-    hangs.set()
     eventually(lambda: running.site.facts()["recording"])
     assert running.site.turn("vent", "on").outcome == "driving"
 

@@ -50,9 +50,9 @@ class Feeder:
                 self._over.wait(left)
             elif self._alive():
                 self._feed()
-                if (
-                    self._heard() == heard
-                ):  # it came to nothing at once, as where the adapter has been pulled out
-                    self._over.wait(self._every / SHARE)
+                if self._heard() == heard:
+                    self._over.wait(
+                        self._every / SHARE
+                    )  # it came to nothing: the adapter may have been pulled out
             else:
                 self._over.wait(self._every)

@@ -244,8 +244,7 @@ class Deciding:
         motion.wanted = gating.allowed = setting
         self._driving.order(turn, s, setting)
         turn.glided = True
-        motion.step_at = motion.next_at
-        turn.mono.set(motion.next_at, "step", output.name)
+        step_at(turn, s, motion.next_at)
         if now >= motion.shown_at + SHOWN_EVERY or motion.next_at >= now + SHOWN_EVERY:
             motion.shown_at = now
             turn.effects.append(ev.Changed("output", output.name))

@@ -39,7 +39,7 @@ class Driving:
 
     def order(self, turn: Turn, s: Standing, target: Setting) -> None:
         """Tell an output a setting, whatever it was told before."""
-        unsure = s.drive.strayed is not None and s.drive.unsure
+        unsure = s.drive.unsure
         s.drive.order(target, turn.now.mono)
         self._sent(turn, s, unsure)
 

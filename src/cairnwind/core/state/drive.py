@@ -58,7 +58,7 @@ class Drive:
     @property
     def unsure(self) -> bool:
         """It is on its way from off to on or back, or may have been there and back since it was confirmed."""
-        return self.pending is not None and self.confirmed is not None and self.strayed is not None
+        return self.strayed is not None and self.pending is not None and self.confirmed is not None
 
     @property
     def is_on(self) -> bool:

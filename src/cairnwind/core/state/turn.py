@@ -25,18 +25,8 @@ class Turn:
     """See the module's page."""
 
     __slots__ = (
-        "asked",
-        "drives",
-        "effects",
-        "glided",
-        "known",
-        "mono",
-        "now",
-        "phrase",
-        "state",
-        "touched",
-        "wall",
-    )
+        "asked", "drives", "effects", "glided", "known", "mono", "now", "phrase", "state", "touched", "wall",
+    )  # fmt: skip
 
     def __init__(self, state: State, at: Instant) -> None:
         self.state = state

@@ -31,12 +31,7 @@ class Links:
         drive = s.drive
         if event.generation != drive.generation or not turn.state.boards[s.output.pin.board].up:
             return
-        awaited, was, was_unsure, homing = (
-            drive.pending,
-            drive.confirmed,
-            drive.strayed is not None and drive.unsure,
-            drive.homing,
-        )
+        awaited, was, was_unsure, homing = drive.pending, drive.confirmed, drive.unsure, drive.homing
         first = awaited is None and was is None
         expected = drive.answered(event.setting, s.output.safe)
         s.known.how = event.how
@@ -47,7 +42,14 @@ class Links:
             s.known.since = event.at.wall
             motion.unsaid = motion.moving  # the journal holds no steps
         self._went_off(turn, s, was, awaited)
-        if event.setting != s.gating.allowed or homing or expected is not None or self._asks_more(turn, s):
+        # in the midst of a slope the next step is near, and nothing is left to do until then
+        near = motion.moving and motion.next_at < turn.now.mono + SHOWN_EVERY
+        if (
+            homing
+            or expected is not None
+            or event.setting != s.gating.allowed
+            or self._asks_more(turn, s, near=near)
+        ):
             if s.gating.ruled or was != event.setting or was_unsure:
                 gates.noticed(turn, s)  # also where it did not get to the other side: that is known now
             turn.touched[event.output] = None
@@ -55,8 +57,7 @@ class Links:
             gates.known(turn, s)
             if s.gating.ruled:
                 turn.known[event.output] = None
-            # in the midst of a slope the next step is near, and shows both
-            if not (motion.moving and motion.next_at < turn.now.mono + SHOWN_EVERY):
+            if not near:
                 turn.effects.append(ev.Changed("output", event.output))
         if was != event.setting and not motion.moving:
             journal_change(turn, s)
@@ -68,15 +69,14 @@ class Links:
                 said = f"{s.output.say(event.setting)}, {event.how} by board {s.output.pin.board}"
                 turn.tell(s, "confirmed", said)
 
-    def _asks_more(self, turn: Turn, s: Standing) -> bool:
+    def _asks_more(self, turn: Turn, s: Standing, *, near: bool) -> bool:
         """Whether something is left to do for an output that is confirmed where it should be."""
         motion = s.motion
-        if motion.moving and motion.next_at < turn.now.mono + SHOWN_EVERY and not s.gating.ruled:
-            return False  # in the midst of a slope the next step is near
-        return (
-            s.output.shape is not None or (motion.unsaid and not motion.moving) or turn.state.stopping is not None
-            or (s.gating.ruled and (motion.moving or self._armed.gates.paced(s)))
-        )  # fmt: skip
+        if turn.state.stopping is not None or (
+            s.gating.ruled and (motion.moving or self._armed.gates.paced(s))
+        ):
+            return True
+        return not near and (s.output.shape is not None or (motion.unsaid and not motion.moving))
 
     def _went_off(self, turn: Turn, s: Standing, was: Setting | None, awaited: Setting | None) -> None:
         confirmed = s.drive.confirmed
