@@ -286,6 +286,17 @@ def test_who_yields_and_who_comes_back() -> None:
     assert on(run) == {"pump", "mill"}, "the first of the order comes in, not who was there before"
 
 
+def test_room_for_one_is_not_room_for_another() -> None:
+    run = plant({**LIMIT, "limit": "300 W"}, watts={"lamp": 100, "mill": 100, "kiln": 250})
+    run.wish("lamp", True, Rank.PLAN, "plan:1")
+    run.wish("mill", False, Rank.HAND, "", lease(60 * NS))
+    run.pass_time(NS)
+    run.wish("mill", True)  # there is room for it, and a hold leads
+    run.wish("kiln", True, Rank.PLAN, "plan:2")
+    run.pass_time(NS)
+    assert on(run) == {"lamp"}
+
+
 def test_room_is_only_there_once_it_is_confirmed() -> None:
     run = plant({**LIMIT, "limit": 1}, delay=45 * MS)
     run.wish("lamp", True, Rank.PLAN, "plan:1")

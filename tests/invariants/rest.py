@@ -41,10 +41,15 @@ def check(engine: Engine) -> list[Any]:
     state = engine.state
     if state.in_force.starting:
         return []
-    before = _picture(engine)
+    before, timers = _picture(engine), dict(state.clocks.mono.all())
     for name, s in state.outputs.items():
         if s.gating.refusal is not None and s.gating.allowed != s.output.safe:
             raise Unsettled(f"{name} is refused ({s.gating.refusal.reason}) and allowed {s.gating.allowed}")
+    for name, (_, members) in engine.gates.rounds._held.items():
+        if not any(each in engine.gates.needs.of for each in members):
+            raise Unsettled(
+                f"{name} is held as if interlocks went round, and none of {', '.join(members)} needs anything"
+            )
     turn = Turn(state, state.clocks.now)
     turn.touch_all(state.outputs)
     watches = engine.gates.watches
@@ -62,6 +67,9 @@ def check(engine: Engine) -> list[Any]:
                 f"{one} → {other}" for one, other in zip(was, after[name], strict=True) if one != other
             ]
             raise Unsettled(f"{name} was not at rest: {'; '.join(differs)}")
+    waits = _unwoken(timers, dict(state.clocks.mono.all()))
+    if waits is not None:
+        raise Unsettled(f"asked again, it waits for something that nobody would have told it: {waits}")
     moved = [
         effect
         for effect in did
@@ -70,6 +78,19 @@ def check(engine: Engine) -> list[Any]:
     if moved:
         raise Unsettled(f"asked again, the engine did more: {moved[0]}")
     return []
+
+
+def _unwoken(before: dict[Any, int], after: dict[Any, int]) -> Any:
+    """What would not have been woken had nobody asked again; a circle's places are given at one time, whoever's name that has."""
+    places = {due for (_, _, slot), due in before.items() if slot == "place"}
+    return next(
+        (
+            key
+            for key, due in after.items()
+            if before.get(key) != due and not (key[2] == "place" and due in places)
+        ),
+        None,
+    )
 
 
 ASKED = (

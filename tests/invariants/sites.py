@@ -57,8 +57,10 @@ def site_and_rules(
 
 
 def _rule(draw: Draw, name: str, outputs: list[str], inputs: list[str]) -> tuple[dict[str, Any], Rule]:
-    kind = draw.one(("needs", "needs", "excludes", "excludes", "limit", "trip", "pace", "budget"))
+    kind = draw.one(("needs", "needs", "excludes", "excludes", "limit", "limit", "trip", "pace", "budget"))
     some = _some(draw, outputs, 2 if kind in ("excludes", "limit") else 1)
+    if kind == "limit" and draw.number(0, 1):
+        some = tuple(outputs)  # crowded
     match kind:
         case "needs":
             others = [each for each in outputs if each not in some]
@@ -199,6 +201,13 @@ def wish(plant: Plant, draw: Draw) -> None:
     )
 
 
+def _crowd(plant: Plant, draw: Draw) -> None:
+    """The plan wants everything on, and somebody something else."""
+    for number, name in enumerate(plant.site.outputs):
+        plant.wish(name, True, Rank.PLAN, f"plan:{number}", lasting(40 * NS))
+    wish(plant, draw)
+
+
 def _both(plant: Plant, draw: Draw) -> None:
     """Two clients at once."""
     wish(plant, draw)
@@ -268,7 +277,7 @@ def _disk(plant: Plant, draw: Draw) -> None:
 
 
 _OFTEN: tuple[tuple[int, Callable[[Plant, Draw], None]], ...] = (
-    (8, wish), (3, _both), (3, _release), (2, _renew), (6, turn_input), (10, wait), (2, _cable), (2, _fail), (1, _weld), (1, _restart), (1, _reload), (1, _jump), (1, _stop),
+    (8, wish), (1, _crowd), (3, _both), (3, _release), (2, _renew), (6, turn_input), (10, wait), (2, _cable), (2, _fail), (1, _weld), (1, _restart), (1, _reload), (1, _jump), (1, _stop),
     (3, _reset), (1, _disk),
 )  # fmt: skip
 _LIKELY = [do for often, do in _OFTEN for _ in range(often)]

@@ -24,6 +24,8 @@ from cairnwind.core.state.turn import Turn
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import Setting
 
+NOTHING = "", ""
+"""No gate and no rule."""
 SHOWN_EVERY = NS // 5
 """How often what moves is shown anew."""
 
@@ -46,6 +48,7 @@ class Deciding:
             batch, turn.touched = turn.touched, {}
             known, turn.known = turn.known, {}
             rounds += 1
+            turn.started = False
             for name in batch:
                 settled[name] = times = settled.get(name, 0) + 1
                 if times % MOST_TURNS == 0:
@@ -105,7 +108,7 @@ class Deciding:
 
     def _apply_interlocks(self, turn: Turn, s: Standing, wish: Setting | Program, gates: Gates) -> None:
         """What interlocks make of it: what is kept on a little longer, what has to go first, what is refused."""
-        gating, drive = s.gating, s.drive
+        gating, needs = s.gating, gates.needs
         gating.keeping = None
         wants = wish.on and (s.motion.wanted.on or not gates.paced(s))
         if gating.granted and not wants:
@@ -113,10 +116,10 @@ class Deciding:
             if gating.keeping is not None:
                 gating.aim, wants = gating.allowed, True
         own = self._own(turn, s, wants, gates)
-        if own is None or own.coming:
+        if (own is None or own.coming) and needs.needed(s.output.name):
             target = s.output.safe if own else gating.aim
-            first = gates.needs.waits_for(turn, s, target)
-            gates.needs.bind(turn, s, target if first is not None else None)
+            first = needs.waits_for(turn, s, target)
+            needs.bind(turn, s, target if first is not None else None)
             if first is not None:
                 kept = self._own(turn, s, gating.allowed.on, gates)
                 if kept is None or kept.coming:
@@ -124,11 +127,14 @@ class Deciding:
                 else:
                     own = kept
         if own is not None and not own.coming:
-            gates.needs.bind(turn, s, None)  # it waits for nothing
+            needs.bind(turn, s, None)  # it waits for nothing
         if gating.granted and own is not None and own.gate in gates.disarming:
             turn.disarm([s], f"ended: {own.reason}")
         gating.refusal = own
-        gates.shared.bid(turn, s, wants=wants and own is None and not drive.homing, claimed=wish.on)
+        if wants and own is None and not s.drive.homing:
+            gates.shared.bid(turn, s, claimed=wish.on)
+        else:
+            gating.bid = None
 
     def _own(self, turn: Turn, s: Standing, wants: bool, gates: Gates) -> Refusal | None:
         """The first of its own gates that refuses."""
@@ -172,10 +178,11 @@ class Deciding:
         gating = s.gating
         if gating.refusal is None and gating.bid is not None:
             gating.refusal = gating.shared
-            if gating.refusal is None and not gating.granted:
-                gating.refusal = gates.own(turn, s, starting=True)  # another of this round may have started
+            if gating.refusal is None and turn.started and not gating.granted:
+                gating.refusal = gates.own(turn, s, starting=True)  # another of this round has started
         on = gating.bid is not None and gating.refusal is None
         if on and not gating.granted:
+            turn.started = True
             gates.started(turn, s)
         elif gating.refusal is None and gating.aim.on and not on:
             gating.aim = s.output.safe  # its board is away, or it is on its way to safe first
@@ -183,18 +190,29 @@ class Deciding:
             gating.granted = on
             if not on:
                 gates.let_go(turn, s)
-            if gating.refusal is not None or gates.has_own(s) or not gates.shared.smooth(s.output.name):
-                turn.touch(s.output.name)  # what keeps it from starting is asked otherwise than what ends it
-            else:
+            if self._settled(turn, s, gates):
                 gates.shared.mark(s.output.name)
-        self._end_impatient(turn, s)
-        journal_gate(turn, s)
+            else:
+                turn.touch(s.output.name)
+        if gating.refusal is not None:
+            self._end_impatient(turn, s, gating.refusal)
+        if gating.refusal is not None or gating.journalled != NOTHING:
+            journal_gate(turn, s)
 
-    def _end_impatient(self, turn: Turn, s: Standing) -> None:
+    def _settled(self, turn: Turn, s: Standing, gates: Gates) -> bool:
+        """Whether it would be decided the same once more, now that it is let go on or is to be off: what keeps it from starting is
+        asked otherwise than what ends it."""
+        gating, name = s.gating, s.output.name
+        if gating.refusal is not None or gates.needs.needed(name) or not gates.shared.smooth(name):
+            return False
+        if not gating.granted:
+            return gating.bid is None
+        return gates.own(turn, s, starting=False) is None
+
+    def _end_impatient(self, turn: Turn, s: Standing, found: Refusal) -> None:
         """A person's or hand's claim that only waited for its start ends where it is not permitted any more."""
         gating, leader = s.gating, s.claims.leader
-        found = gating.refusal
-        if found is None or leader is None or leader.rank < Rank.PERSON or leader.patient:
+        if leader is None or leader.rank < Rank.PERSON or leader.patient:
             return
         if found.only_time:
             gating.place = leader.place
@@ -262,7 +280,7 @@ def step_at(turn: Turn, s: Standing, due: int) -> None:
 def journal_gate(turn: Turn, s: Standing) -> None:
     """Record that a gate begins to hold back what somebody wants, or no longer does."""
     found, gating = s.gating.refusal, s.gating
-    now = (found.gate, found.rule) if found is not None and s.claims.leader is not None else ("", "")
+    now = (found.gate, found.rule) if found is not None and s.claims.leader is not None else NOTHING
     if now == gating.journalled or turn.state.in_force.starting:
         return
     gating.journalled = now
@@ -277,19 +295,18 @@ def journal_gate(turn: Turn, s: Standing) -> None:
 
 def withdraw(turn: Turn) -> bool:
     """Take back claims of this event that turned out not to be permitted, and put back what they replaced."""
-    left = []
+    gone = []
     for asked in turn.asked:
         event, claim, sequence, before = asked
-        s = turn.standing(claim.output)
+        s = turn.state.outputs[claim.output]
         found = s.gating.refusal
-        if found is None or not s.gating.ruled or not _must_go(s, claim, found):
-            left.append(asked)
-            continue
-        replace_claim(turn, s, claim, before)
-        turn.refuse(event, sequence, found, claim.setting)
-    withdrawn = len(left) < len(turn.asked)
-    turn.asked = left
-    return withdrawn
+        if found is not None and s.gating.ruled and _must_go(s, claim, found):
+            replace_claim(turn, s, claim, before)
+            turn.refuse(event, sequence, found, claim.setting)
+            gone.append(asked)
+    if gone:
+        turn.asked = [asked for asked in turn.asked if asked not in gone]
+    return bool(gone)
 
 
 def _must_go(s: Standing, claim: Claim, found: Refusal) -> bool:

@@ -136,9 +136,14 @@ class Claim:
     @property
     def text(self) -> str:
         """Who this is, in words: "'evening' (plan)", 'a person at the command line'."""
-        if self.rank in (Rank.PLAN, Rank.REFLEX):
-            return f"'{self.slot.partition(':')[2] or self.slot}' ({self.rank.word})"
-        return f"{'a hold' if self.rank is Rank.HAND else 'a person'} at the {self.source.text}"
+        return whose(self.rank, self.slot, self.source)
+
+
+def whose(rank: Rank, slot: str, source: Source) -> str:
+    """Who claims something, in words."""
+    if rank in (Rank.PLAN, Rank.REFLEX):
+        return f"'{slot.partition(':')[2] or slot}' ({rank.word})"
+    return f"{'a hold' if rank is Rank.HAND else 'a person'} at the {source.text}"
 
 
 def leading(claims: tuple[Claim, ...]) -> Claim | None:

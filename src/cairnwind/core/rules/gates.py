@@ -20,7 +20,7 @@ those outputs that passed their own. An output that no interlock concerns costs 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from typing import Any
+from typing import Any, NamedTuple
 
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
@@ -71,6 +71,37 @@ def refusal(force: InForce, output: Output) -> Refusal | None:
     return None
 
 
+class Mine(NamedTuple):
+    """Of the gates that concern an output, those that have anything to say in each matter, or are to be told of it."""
+
+    refuse: tuple[Gate[Any], ...]
+    keeps_on: tuple[Gate[Any], ...]
+    known: tuple[Gate[Any], ...]
+    sent: tuple[Gate[Any], ...]
+    started: tuple[Gate[Any], ...]
+    let_go: tuple[Gate[Any], ...]
+    went_off: tuple[Gate[Any], ...]
+    lost: tuple[Gate[Any], ...]
+    back: tuple[Gate[Any], ...]
+    moved: tuple[Gate[Any], ...]
+    """Also those that have no rule for it and only look at it."""
+
+
+def _mine(name: str, gates: Iterable[Gate[Any]]) -> Mine:
+    """Sorted by matter: a gate says by having a method of its own what concerns it."""
+    return Mine(
+        *(
+            tuple(
+                gate
+                for gate in gates
+                if getattr(type(gate), matter) is not getattr(Gate, matter)
+                and (matter == "moved" or name in gate.of)
+            )
+            for matter in Mine._fields
+        )
+    )
+
+
 class Gates:
     """See the module's page. One set of rules: another is armed when the site file is read anew, and takes over."""
 
@@ -85,8 +116,8 @@ class Gates:
         self.trips = self._gate(TripGate)
         self.needs = self._gate(NeedsGate)
         self.rules: tuple[Interlock, ...] = ()
-        self._own: dict[str, tuple[Gate[Any], ...]] = {}
-        """By output that any interlock concerns: the gates that have a rule for it or are to be told of it."""
+        self._mine: dict[str, Mine] = {}
+        """By output that any interlock concerns."""
         self._paced: frozenset[str] = frozenset()
         """Outputs that any gate counts the time or the starts of."""
         self.disarming = frozenset(gate.rule.__name__.lower() for gate in self.all if gate.disarms) | {"trip"}
@@ -108,15 +139,15 @@ class Gates:
         for gate in self.all:
             for name in dict.fromkeys(gate.concerned()):
                 own.setdefault(name, []).append(gate)
-        self._own = {name: tuple(gates) for name, gates in own.items()}
+        self._mine = {name: _mine(name, gates) for name, gates in own.items()}
         self._paced = frozenset(name for gate in self.all if gate.counts for name in gate.of)
         for name, s in self.state.outputs.items():
-            s.gating.ruled = name in self._own
+            s.gating.ruled = name in self._mine
 
     @property
     def some(self) -> bool:
         """Whether any interlock concerns any output."""
-        return bool(self._own)
+        return bool(self._mine)
 
     def same(self, old: Gates) -> bool:
         """Whether the same interlocks hold as before."""
@@ -153,27 +184,23 @@ class Gates:
     def own(self, turn: Turn, s: Standing, *, starting: bool) -> Refusal | None:
         """The first of an output's own interlocks that refuses; else what is about to."""
         coming = None
-        name = s.output.name
-        for gate in self._own[name]:
-            if name in gate.of:
-                found = gate.refuse(turn, s, starting)
-                if found is not None and not found.coming:
+        for gate in self._mine[s.output.name].refuse:
+            found = gate.refuse(turn, s, starting)
+            if found is not None:
+                if not found.coming:
                     return found
                 coming = coming or found
         return coming
 
     def asked(self, turn: Turn, s: Standing, *, starting: bool) -> Iterator[tuple[str, Refusal | None]]:
         """Each of an output's own interlocks, with what it says, for whoever looks on."""
-        name = s.output.name
-        for gate in self._own[name]:
-            if name in gate.of:
-                yield gate.rule.__name__.lower(), gate.refuse(turn, s, starting)
+        for gate in self._mine[s.output.name].refuse:
+            yield gate.rule.__name__.lower(), gate.refuse(turn, s, starting)
 
     def keeps_on(self, turn: Turn, s: Standing) -> Refusal | None:
         """Why an output that nobody wants on any more stays on a little longer."""
-        name = s.output.name
-        for gate in self._own[name]:
-            found = gate.keeps_on(turn, s) if name in gate.of else None
+        for gate in self._mine[s.output.name].keeps_on:
+            found = gate.keeps_on(turn, s)
             if found is not None:
                 return found
         return None
@@ -181,10 +208,6 @@ class Gates:
     def paced(self, s: Standing) -> bool:
         """Whether any gate counts how long or how often it is on."""
         return s.output.name in self._paced
-
-    def has_own(self, s: Standing) -> bool:
-        """Whether an output has interlocks of its own, or is needed by others."""
-        return bool(self._own[s.output.name])
 
     def watched(self, s: Standing) -> bool:
         """Whether every change of an output has to be told to some gate."""
@@ -219,12 +242,12 @@ class Gates:
 
     def known(self, turn: Turn, s: Standing) -> None:
         """The same, for all but the output itself."""
-        name = s.output.name
         if s.gating.ruled:
-            self.shared.mark(name)
-            for gate in self._own[name]:
-                if name in gate.of:
-                    gate.known(turn, s)
+            mine = self._mine[s.output.name]
+            self.shared.mark(s.output.name)
+            for gate in mine.known:
+                gate.known(turn, s)
+            for gate in mine.moved:
                 gate.moved(turn, s)
         self.looked_at(s)
 
@@ -238,43 +261,43 @@ class Gates:
 
     def sent(self, turn: Turn, s: Standing) -> None:
         """An output is told another setting; what was about to change no longer is, too."""
-        name = s.output.name
-        self.shared.mark(name)
-        for gate in self._own[name]:
-            if name in gate.of:
-                gate.sent(turn, s)
+        mine = self._mine[s.output.name]
+        self.shared.mark(s.output.name)
+        for gate in mine.sent:
+            gate.sent(turn, s)
+        for gate in mine.moved:
             gate.moved(turn, s)
 
     def moved(self, turn: Turn, s: Standing) -> None:
         """What is on its way to an output has changed."""
         self.shared.mark(s.output.name)
-        for gate in self._own[s.output.name]:
+        for gate in self._mine[s.output.name].moved:
             gate.moved(turn, s)
 
     def started(self, turn: Turn, s: Standing) -> None:
         """An output is let go on."""
         s.gating.place = 0
-        for gate in self._with_rules(s):
+        for gate in self._mine[s.output.name].started:
             gate.started(turn, s)
 
     def let_go(self, turn: Turn, s: Standing) -> None:
         """An output that was let go on is no longer to be on."""
-        for gate in self._with_rules(s):
+        for gate in self._mine[s.output.name].let_go:
             gate.let_go(turn, s)
 
     def went_off(self, turn: Turn, s: Standing, *, was_on: bool) -> None:
         """An output is confirmed off."""
-        for gate in self._with_rules(s):
+        for gate in self._mine[s.output.name].went_off:
             gate.went_off(turn, s, was_on)
 
     def lost(self, turn: Turn, s: Standing) -> None:
         """An output's board is about to count as away."""
-        for gate in self._with_rules(s):
+        for gate in self._mine[s.output.name].lost:
             gate.lost(turn, s)
 
     def back(self, turn: Turn, s: Standing) -> None:
         """An output's board answers again."""
-        for gate in self._with_rules(s):
+        for gate in self._mine[s.output.name].back:
             gate.back(turn, s)
 
     def jumped(self, turn: Turn) -> None:
@@ -297,10 +320,6 @@ class Gates:
     def due(self, turn: Turn, name: str, slot: str) -> None:
         """An interlock has something to say of an output now, and those that wait for it may no longer have to."""
         self.noticed(turn, turn.standing(name))
-
-    def _with_rules(self, s: Standing) -> Iterable[Gate[Any]]:
-        name = s.output.name
-        return [gate for gate in self._own[name] if name in gate.of]
 
     def hours_changed(self) -> None:
         """The wall clock is to be believed again: conditions by the hour are asked."""

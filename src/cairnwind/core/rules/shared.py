@@ -72,6 +72,8 @@ class Circle:
         """Of whom something else may be known by now."""
         self.dirty = dict.fromkeys(outputs)
         """Who may bid otherwise by now, or of whom something else may be known, since places were given."""
+        self._fits: tuple[str, int] | None = None
+        """Who was told that it may go on beside all that have their places, and when; None since anything has changed."""
 
     def succeed(self, old: Circle) -> None:
         """Remember what the circle before did of the same outputs and rules."""
@@ -93,7 +95,9 @@ class Circle:
 
     def refresh(self, turn: Turn) -> None:
         """Look again at those of whom something else may be known."""
-        stale, self.stale = self.stale, {}
+        if not self.stale:
+            return
+        stale, self.stale, self._fits = self.stale, {}, None
         for name in stale:
             fact, was = occupies(turn, name), self.facts.get(name)
             if (was is not None and was.may_be_on) != fact.may_be_on:
@@ -103,9 +107,31 @@ class Circle:
                     self.asking.known(name, fact.may_be_on, self.of[name])
             self.facts[name] = fact
 
+    def learns(self, turn: Turn, name: str) -> bool:
+        """Take note of what is known of one output by now where that changes nobody's place; False if places have to be given."""
+        asking, gating = self.asking, turn.state.outputs[name].gating
+        if not self.smooth or self.had or len(self.dirty) > 1:
+            return False
+        bid = gating.bid
+        if bid is None:
+            if name in asking.bids:
+                return False
+        elif not gating.granted or name not in asking.placed:
+            return False
+        elif not bid.holding:
+            asking.bids[name] = bid = bid._replace(holding=True)
+        elif asking.bids[name] != bid:
+            return False
+        self.refresh(turn)
+        self.dirty.clear()
+        for rule in self.queues:
+            rule.note(asking.bids, turn.now.mono)
+        self.seen[name] = self.facts[name], bid
+        return True
+
     def give(self, bids: dict[str, Bid], now: int, *, supposed: bool = False) -> dict[str, Refusal | None]:
         """For each output that bids: None if it may be on, or why not. ``supposed``: nothing is remembered."""
-        asking = Asking(bids, self.facts, now, supposed=supposed)
+        asking, self._fits = Asking(bids, self.facts, now, supposed=supposed), None
         for each in self.queues:
             each.begin(asking)
         late = {name for each in self.queues for name in each.waiting}
@@ -126,9 +152,11 @@ class Circle:
     def _give(self, name: str, asking: Asking) -> Refusal | None:
         """Whether one that bids has a place, and may go on."""
         rules = self.of[name]
-        refusal = _first(each.room(name, asking) for each in rules)
+        refusal = None
+        for each in rules:
+            refusal = refusal or each.room(name, asking)
         if refusal is None and not asking.bids[name].holding:
-            refusal = _gravest(each.clear(name, asking) for each in rules)
+            refusal = self._clear(name, asking, rules)
             if refusal is not None and not refusal.only_time:
                 return refusal
         elif refusal is not None:
@@ -139,16 +167,28 @@ class Circle:
                 each.admitted(name)
         return refusal
 
+    @staticmethod
+    def _clear(name: str, asking: Asking, rules: Iterable[Sharing[Any]]) -> Refusal | None:
+        """Why it may not go on at this moment: what time will not mend counts before what it will."""
+        first = None
+        for each in rules:
+            found = each.clear(name, asking)
+            if found is not None and not found.only_time:
+                return found
+            first = first or found
+        return first
+
     def simply(self, name: str, bid: Bid | None, now: int) -> bool:
         """Give or take one output's place where nobody else is concerned; False if the places have to be given anew."""
         asking, rules = self.asking, self.of[name]
+        fits, self._fits = self._fits == (name, now), None
         if bid is None:
             asking.bids.pop(name, None)
             asking.leave(name, rules)
             return True
         asking.bids[name] = bid
         if not bid.holding or name not in asking.placed:
-            if self._against(name, now) is not None:
+            if not fits and self._against(name, now) is not None:
                 return False
         if name not in asking.placed:
             self.added.add(name)
@@ -159,9 +199,11 @@ class Circle:
         """Why one that bids may not go on beside all that have their places; nothing is remembered of the question."""
         asking, rules = self.asking, self.of[name]
         asking.supposed, asking.now = True, now
-        found = _first(each.room(name, asking) for each in rules) or _gravest(
-            each.clear(name, asking) for each in rules
-        )
+        found = None
+        for each in rules:
+            found = found or each.room(name, asking)
+        if found is None:
+            found = self._clear(name, asking, rules)
         asking.supposed, asking.due = False, None
         asking.full.clear()
         return found
@@ -174,6 +216,8 @@ class Circle:
         try:
             if self.smooth and before is None:
                 refusal = self._against(name, now)
+                if refusal is None:
+                    self._fits = name, now
                 if refusal is None or all(each.rank >= bid.rank for each in bids.values()):
                     return refusal  # it comes after all that have their place
             return self.give(dict(bids), now, supposed=True)[name]
@@ -182,16 +226,6 @@ class Circle:
                 del bids[name]
             else:
                 bids[name] = before
-
-
-def _first(refusals: Iterable[Refusal | None]) -> Refusal | None:
-    return next((each for each in refusals if each is not None), None)
-
-
-def _gravest(refusals: Iterable[Refusal | None]) -> Refusal | None:
-    """The first that is not for time alone, else the first: what time will not mend counts before what it will."""
-    found = [each for each in refusals if each is not None]
-    return next((each for each in found if not each.only_time), found[0] if found else None)
 
 
 def circles(rules: Iterable[Interlock]) -> list[Circle]:
@@ -242,19 +276,26 @@ class SharedGates:
             for each in old.circles:
                 circle.succeed(each)
 
-    def bid(self, turn: Turn, s: Standing, *, wants: bool, claimed: bool) -> None:
-        """What an output that passed its own gates asks for; ``claimed``: its leading claim wants that, not its rest."""
-        s.gating.bid = None
-        if wants and turn.state.boards[s.output.pin.board].up:
-            leader = s.claims.leader
-            rank, place = (int(leader.rank), leader.place) if leader is not None and claimed else (0, 0)
-            text = leader.text if leader is not None else "nobody"
-            s.gating.bid = Bid(rank, place, s.gating.granted, text)
+    def bid(self, turn: Turn, s: Standing, *, claimed: bool) -> None:
+        """What an output asks for that passed its own gates and wants on; ``claimed``: its leading claim wants that, not its rest."""
+        gating, leader = s.gating, s.claims.leader
+        if not turn.state.boards[s.output.pin.board].up:
+            gating.bid = None
+        elif leader is None:
+            gating.bid = Bid(0, 0, gating.granted)
+        else:
+            rank, place = (leader.rank, leader.place) if claimed else (0, 0)
+            gating.bid = Bid(rank, place, gating.granted, (leader.rank, leader.slot, leader.source))
 
     def smooth(self, name: str) -> bool:
         """Whether nobody is in anybody's way where an output shares a gate."""
         circle = self._of.get(name)
         return circle is None or circle.smooth
+
+    def learns(self, turn: Turn, name: str) -> bool:
+        """Something else is known of an output: whether that changes nobody's place; if not, they have to be given anew."""
+        circle = self._of.get(name)
+        return circle is None or circle.learns(turn, name)
 
     def mark(self, name: str) -> None:
         """Something else may be known of an output."""
@@ -267,20 +308,14 @@ class SharedGates:
 
         Those of the ``batch`` are decided about after that in any case; of the others only those that are told something new.
         """
-        circles: dict[int, tuple[Circle, str]] = {}
+        circles: dict[Circle, str] = {}
         for name in (*batch, *known) if known else batch:
             circle = self._of.get(name)
             if circle is not None:
                 circle.dirty[name] = None
-                circles.setdefault(id(circle), (circle, name))
-        for circle, name in circles.values():
+                circles.setdefault(circle, name)
+        for circle, name in circles.items():
             self._give(turn, circle, name, batch)
-
-    def _bid(self, turn: Turn, name: str) -> Bid | None:
-        gating = turn.state.outputs[name].gating
-        bid: Bid | None = gating.bid
-        # it may have been let go on since it asked
-        return bid if bid is None or bid.holding == gating.granted else bid._replace(holding=gating.granted)
 
     def _give(self, turn: Turn, circle: Circle, first: str, batch: Mapping[str, None]) -> None:
         circle.refresh(turn)
@@ -288,7 +323,7 @@ class SharedGates:
         changed = self._changed(turn, circle)
         if not changed and (due is None or now < due):
             return
-        if self._all_simply(circle, changed, now):
+        if circle.smooth and not circle.had and self._all_simply(circle, changed, now):
             for name in changed:
                 self._told(turn, name, None, batch)
             return
@@ -303,7 +338,10 @@ class SharedGates:
         dirty, circle.dirty = circle.dirty, {}
         changed: dict[str, Bid | None] = {}
         for name in dirty:
-            bid = self._bid(turn, name)
+            gating = turn.state.outputs[name].gating
+            bid: Bid | None = gating.bid
+            if bid is not None and bid.holding != gating.granted:
+                bid = bid._replace(holding=gating.granted)  # it has been let go on since it asked
             like = circle.facts[name], bid
             if circle.seen.get(name) != like:
                 circle.seen[name], changed[name] = like, bid
@@ -333,14 +371,12 @@ class SharedGates:
 
     def _all_simply(self, circle: Circle, changed: Mapping[str, Bid | None], now: int) -> bool:
         """Give and take the places of those that have changed, where nobody else is concerned by any of that."""
-        if not circle.smooth or circle.had:
-            return False
         for rule in circle.queues:
             rule.note(circle.asking.bids, now)
         for name, bid in changed.items():
             if not circle.simply(name, bid, now):
                 return False
-        circle.added = set()
+        circle.added.clear()
         return True
 
     def _told(self, turn: Turn, name: str, refusal: Refusal | None, batch: Mapping[str, None]) -> None:
@@ -359,5 +395,5 @@ class SharedGates:
         if circle is None:
             return None
         circle.refresh(turn)
-        bid = Bid(int(rank), turn.sequence, s.gating.granted, "you")
+        bid = Bid(int(rank), turn.sequence, s.gating.granted)
         return circle.would(s.output.name, bid, turn.now.mono)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any, Generic, NamedTuple, TypeVar
 
+from cairnwind.core.facts.claims import Rank, Source, whose
 from cairnwind.core.facts.interlocks import Interlock, Refusal
 from cairnwind.core.rules.occupancy import Fact
 
@@ -17,8 +18,13 @@ class Bid(NamedTuple):
     rank: int
     place: int
     holding: bool
-    text: str
-    """Who that is, in words."""
+    claim: tuple[Rank, str, Source] | None = None
+    """Whose claim leads it; None: nobody's."""
+
+    @property
+    def text(self) -> str:
+        """Who that is, in words."""
+        return whose(*self.claim) if self.claim is not None else "nobody"
 
 
 class Asking:

@@ -25,7 +25,7 @@ class Turn:
     """See the module's page."""
 
     __slots__ = (
-        "asked", "drives", "effects", "glided", "known", "mono", "now", "phrase", "state", "touched", "wall",
+        "asked", "drives", "effects", "glided", "known", "mono", "now", "phrase", "started", "state", "touched", "wall",
     )  # fmt: skip
 
     def __init__(self, state: State, at: Instant) -> None:
@@ -42,6 +42,8 @@ class Turn:
         """Claims made by this event, which are answered when all is decided."""
         self.phrase: tuple[ev.Do, int, str] | None = None
         """The phrase whose parts are answered as one: its command, its number, and a reason."""
+        self.started = False
+        """Something was let go on in this round."""
         self.glided = False
         """A slope took a step by the short way."""
 

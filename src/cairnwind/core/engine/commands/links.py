@@ -55,7 +55,7 @@ class Links:
             turn.touched[event.output] = None
         else:  # it is where it should be: that concerns others alone
             gates.known(turn, s)
-            if s.gating.ruled:
+            if s.gating.ruled and not gates.shared.learns(turn, event.output):
                 turn.known[event.output] = None
             if not near:
                 turn.effects.append(ev.Changed("output", event.output))
@@ -71,9 +71,13 @@ class Links:
 
     def _asks_more(self, turn: Turn, s: Standing, *, near: bool) -> bool:
         """Whether something is left to do for an output that is confirmed where it should be."""
-        motion = s.motion
-        if turn.state.stopping is not None or (
-            s.gating.ruled and (motion.moving or self._armed.gates.paced(s))
+        motion, gating = s.motion, s.gating
+        if turn.state.stopping is not None:
+            return True
+        if gating.ruled and (
+            motion.moving
+            # it waits, and for how long counts from what is confirmed
+            or ((gating.refusal is not None or gating.keeping is not None) and self._armed.gates.paced(s))
         ):
             return True
         return not near and (s.output.shape is not None or (motion.unsaid and not motion.moving))
