@@ -1,15 +1,28 @@
-"""Writes docs/calls.md: each call, the role that it needs, what it does."""
+"""Writes docs/calls.md (each call, the role that it needs, what it does) and docs/commands.md (each command)."""
 
 from pathlib import Path
 
+from cairnwind.commands.page import table
 from cairnwind.service.calls import role_table
 
-HEAD = """\
+CALLS = """\
 # Every call, and the role that it needs
 
 Made from the code by `python tools/calls.py`; a test holds it against the running service. *watch* may look, *operate* may
 command, *keep* may also do what only a keeper may. How to call is in [api.md](api.md), every form in `/api/v1/openapi.json`.
 
 """
+COMMANDS = """\
+# Every command
 
-Path("docs/calls.md").write_text(f"{HEAD}{role_table()}\n", "utf-8")
+Made from the code by `python tools/calls.py`. Each is declared once, in `src/cairnwind/commands`, and is the same by every way in:
+by HTTP as it stands here; as a method of the serial line with the same names; as `do/<command>` at the broker; as a method of
+the client's `Site`; at the command line, where a word of its own is `cairnwind <command>`. A `?` marks what may be left out.
+
+*First*: it is never counted, shed or overtaken. *Paced*: it is counted by key, and refused in plain words while too much waits.
+*operate* is any key that may command its outputs, *keep* a keeper's.
+
+"""
+
+Path("docs/calls.md").write_text(f"{CALLS}{role_table()}\n", "utf-8")
+Path("docs/commands.md").write_text(f"{COMMANDS}{table()}\n", "utf-8")

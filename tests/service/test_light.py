@@ -7,6 +7,7 @@ import io
 import itertools
 import json
 import time
+from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -153,12 +154,13 @@ def test_several_begin_at_one_moment_and_all_or_none(bench: Running) -> None:
     assert [outcome.outcome for outcome in outcomes] == ["driving", "driving"]
     assert "number 2 of 2" in outcomes[1].words
     strip = bench.service.pins.links["strip"].simulated  # type: ignore[attr-defined]
-    seen = set()
+    seen: Counter[tuple[bool, bool]] = Counter()
     end = time.monotonic() + 1.0
     while time.monotonic() < end:
-        seen.add((any(strip.channels[:12]), any(strip.channels[12:])))
+        seen[any(strip.channels[:12]), any(strip.channels[12:])] += 1
         time.sleep(0.005)
-    assert {(True, False), (False, True)} <= seen <= {(True, False), (False, True), (True, True)}
+    assert {(True, False), (False, True)} <= seen.keys()
+    assert seen[False, False] <= 3, "but for between two writes, on a busy machine, one of them is always on"
     assert strip.frames > 10
     with pytest.raises(CallerError, match="relay: a breathe needs levels"):
         bench.site.run(["lamp", "relay"], {"kind": "breathe"})

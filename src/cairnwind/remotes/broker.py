@@ -2,7 +2,7 @@
 
 Topics, under ``cairnwind/<site>/``: ``out/<name>/now`` and ``in/<name>/now`` (retained JSON), ``out/<name>/want`` (a setting as
 people write it, or JSON with ``setting`` and whatever a claim takes; empty releases), ``out/<name>/outcome``, ``phrase`` and
-``phrase/outcome``, ``all-stop/want`` and ``all-stop/now``, ``alarm/<name>`` (retained while it lasts), ``event/<kind>`` (what happened, each
+``phrase/outcome``, ``do/<command>`` (any command of the table, as JSON) and ``do/<command>/outcome``, ``all-stop/want`` and ``all-stop/now``, ``alarm/<name>`` (retained while it lasts), ``event/<kind>`` (what happened, each
 at least once with its id, also what happened while the broker was away), ``service`` ('here'; 'gone' by the last will). A command may carry an ``id``, or MQTT 5's correlation data and response topic, where its outcome then goes too.
 Retained commands are ignored: they would be carried out again at every start. A toggle needs an id, said in a phrase too,
 since the broker may deliver it twice.
@@ -21,6 +21,8 @@ import orjson
 
 from cairnwind.boards.facts import Broker
 from cairnwind.boards.mqtt import Connection, slug
+from cairnwind.commands.reading import names
+from cairnwind.commands.table import COMMANDS
 from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.remotes.desk import Desk
 from cairnwind.remotes.outward import ANSWER_WITHIN, Attempt, Outward, kind_of
@@ -77,7 +79,7 @@ class BrokerRemote(Remote):
         self._connection = connection = Connection.take(self._broker, self.desk.site.name, self._secret)
         connection.arrived.append(self._arrived)
         if self.key:
-            for topics in ("out/+/want", "phrase", "all-stop/want"):
+            for topics in ("out/+/want", "phrase", "all-stop/want", "do/+"):
                 connection.follow(f"{self._top}/{topics}", lambda message: self.guarded(self._came, message))
         self.desk.listen(self._listen)
         self._thread.start()
@@ -129,6 +131,7 @@ class BrokerRemote(Remote):
         if self.key:
             rows.append(MapRow(f"{self._top}/phrase", "", "phrases"))
             rows.append(MapRow(f"{self._top}/all-stop/want", "", "stop, or reset"))
+            rows += [MapRow(f"{self._top}/do/{word}", "", kind.help()) for word, kind in COMMANDS.items()]
         rows += [
             MapRow(f"{self._top}/event/{kind}", "", "what happened, with an id")
             for kind in self._broker.events
@@ -156,9 +159,9 @@ class BrokerRemote(Remote):
             response = ""  # an answer is no command, and nobody else's state
         kind, _, rest = topic.partition("/")
         name = rest.rpartition("/")[0] if kind == "out" else ""
-        back = f"{self._top}/" + {"out": f"out/{name}/outcome", "all-stop": "all-stop/outcome"}.get(
-            kind, "phrase/outcome"
-        )
+        back = f"{self._top}/" + {
+            "out": f"out/{name}/outcome", "all-stop": "all-stop/outcome", "do": f"do/{rest}/outcome"
+        }.get(kind, "phrase/outcome")  # fmt: skip
         if message.retain:
             self.traffic.add("lost", b"", f"{topic}: a retained command is ignored")
             if self._broker.version == "5":  # it comes just now; else it may have been there for years
@@ -170,7 +173,10 @@ class BrokerRemote(Remote):
                 self._answer(_refusal(error), back, response, correlation, None, None)
             return
         try:
-            body = _read(text, "setting" if kind == "out" else "phrase" if kind == "phrase" else "want")
+            body = _read(
+                text,
+                _usual(rest) if kind == "do" else {"out": "setting", "phrase": "phrase"}.get(kind, "want"),
+            )
         except CallerError as error:
             self._answer(_refusal(error), back, response, correlation, None, None)
             return
@@ -195,27 +201,20 @@ class BrokerRemote(Remote):
 
         source = self.source()
         self.desk.uses(self.key, "the broker")
-        if kind == "phrase":
-            self.desk.say(source, str(body.get("phrase", "")), told, once=mark is not None)
+        once = mark is not None
+        if kind == "do":
+            self.desk.give(source, rest, body, told, once=once)
+        elif kind == "phrase":
+            self.desk.give(source, "do", {"phrase": str(body.get("phrase", ""))}, told, once=once)
         elif kind == "all-stop":
             if body.get("want") == "reset":
-                self.desk.reset_stop(source, told)
+                self.desk.give(source, "reset_stop", {}, told)
             else:
-                self.desk.stop(source, str(body.get("reason", "")), told)
+                self.desk.give(source, "stop", {"reason": str(body.get("reason", ""))}, told)
         elif not text.strip():
-            self.desk.release(source, name, told)
-        elif body.get("setting") == "toggle" and mark is None:
-            told(
-                _refusal(
-                    CallerError(
-                        "bad-value",
-                        f"{name}: a toggle needs an id: the broker may deliver it twice.",
-                        'Send {"setting": "toggle", "id": 1}, or on or off.',
-                    )
-                )
-            )
+            self.desk.give(source, "release", {"output": name}, told)
         else:
-            self.desk.turn(source, {**body, "output": name}, told)
+            self.desk.give(source, "turn", {**body, "output": name}, told, once=once)
 
     def _answer(
         self, form: dict[str, Any], back: str, response: str, correlation: bytes | None, id: Any, key: Seen | None
@@ -409,7 +408,13 @@ def _read(text: str, usual: str) -> dict[str, Any]:
                 "bad-body", f"The message is not valid JSON: {error}.", "Send an object, or a plain setting."
             ) from None
         return found
-    return {usual: text}
+    return {usual: text} if usual else {}
+
+
+def _usual(word: str) -> str:
+    """The member of a command that a bare text is for: its first."""
+    kind = COMMANDS.get(word)
+    return next(iter(names(kind)), "") if kind is not None else ""
 
 
 def _refusal(error: CallerError) -> dict[str, Any]:

@@ -8,7 +8,7 @@ with: ``outcome`` (driving, waiting, blocked, refused, unreachable, not recorded
 from __future__ import annotations
 
 import queue
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any, Protocol
 
 from cairnwind.core.facts.claims import PERSON, Rank, Source
@@ -36,8 +36,10 @@ class Desk(Protocol):
     def uses(self, key: str, come_from: str) -> None:
         """A key was used by a remote, from there."""
 
-    def turn(self, source: Source, body: dict[str, Any], told: Told) -> None:
-        """A claim: ``output``, ``setting``, and whatever HTTP takes with them."""
+    def give(
+        self, source: Source, word: str, given: Mapping[str, Any], told: Told, *, once: bool = True
+    ) -> None:
+        """A command of the table (`cairnwind.commands`). ``once``: it is known to have come once only; else it may not toggle anything."""
 
     def keep(
         self,
@@ -67,17 +69,8 @@ class Desk(Protocol):
     def let_go(self, source: Source, name: str) -> None:
         """Everything of a pad is let go."""
 
-    def say(self, source: Source, text: str, told: Told, *, once: bool = True) -> None:
-        """A phrase. ``once``: it is known to have come once only; else it may not toggle anything."""
-
     def barred(self, key: str) -> str:
         """Why who carries this key may not even look now; empty if they may."""
-
-    def stop(self, source: Source, reason: str, told: Told) -> None:
-        """All-stop."""
-
-    def reset_stop(self, source: Source, told: Told) -> None:
-        """The all-stop's end."""
 
     def output(self, name: str) -> dict[str, Any] | None:
         """An output as HTTP shows it."""

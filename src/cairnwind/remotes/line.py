@@ -18,6 +18,7 @@ import orjson
 import serial
 
 from cairnwind.boards.serialports import find
+from cairnwind.commands.table import COMMANDS
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.core.values.quantities import duration
 from cairnwind.remotes.desk import Desk, wait_for
@@ -83,7 +84,8 @@ class LineRemote(Remote):
 
     def map(self) -> list[MapRow]:
         """Its methods."""
-        return [MapRow(name, "", (method.__doc__ or "").strip()) for name, method in METHODS.items()]
+        own = [MapRow(name, "", (method.__doc__ or "").strip()) for name, method in METHODS.items()]
+        return own + [MapRow(word, "", kind.help()) for word, kind in COMMANDS.items() if word not in METHODS]
 
     # --- the port -------------------------------------------------------------------------------------------
 
@@ -166,8 +168,8 @@ class LineRemote(Remote):
         silent = "id" not in asked
         method = METHODS.get(asked["method"])
         try:
-            if method is None:
-                error = unknown("method", asked["method"], METHODS)
+            if method is None and asked["method"] not in COMMANDS:
+                error = unknown("method", asked["method"], [*METHODS, *COMMANDS])
                 return None if silent else _error(id, METHOD, error.sentence, {"remedy": error.remedy})
             if not isinstance(given, dict):
                 return (
@@ -182,7 +184,10 @@ class LineRemote(Remote):
                 )
             if asked["method"] in LOOKING and (why := self.desk.barred(self.key)):
                 raise CallerError("key", f"{why[0].upper()}{why[1:]}.", "Have a key of that name made.")
-            result = method(self, given)
+            if method is not None:
+                result = method(self, given)
+            else:
+                result = wait_for(lambda told: self.desk.give(self.source(), asked["method"], given, told))
         except Trouble as error:
             data = {
                 "code": error.code,
@@ -289,23 +294,6 @@ class LineRemote(Remote):
         name = self._named(given["name"])
         return self.desk.output(name) or self.desk.input(name)
 
-    def turn(self, given: dict[str, Any]) -> Any:
-        """A claim: output, setting, and for, until, over, when_possible …"""
-        _known(given, {"output", *CLAIM})
-        return wait_for(lambda told: self.desk.turn(self.source(), given, told))
-
-    def release(self, given: dict[str, Any]) -> Any:
-        """Ends what persons claim on an output."""
-        _known(given, {"output"})
-        return wait_for(lambda told: self.desk.release(self.source(), given.get("output", ""), told))
-
-    def do(self, given: dict[str, Any]) -> Any:
-        """A phrase."""
-        _known(given, {"phrase"})
-        if not isinstance(given.get("phrase"), str):
-            raise CallerError("bad-value", "There is no text 'phrase'.", "Send what is to be done.")
-        return wait_for(lambda told: self.desk.say(self.source(), given["phrase"], told))
-
     def hold(self, given: dict[str, Any]) -> Any:
         """A lease on an output: goes on as long as 'renew' comes within it."""
         _known(given, {"output", "setting", "lease"})
@@ -336,16 +324,6 @@ class LineRemote(Remote):
         output = str(given.get("output", ""))
         return wait_for(lambda told: self.desk.release(self.source(), output, told, self._slot))
 
-    def all_stop(self, given: dict[str, Any]) -> Any:
-        """Everything safe, now."""
-        _known(given, {"reason"})
-        return wait_for(lambda told: self.desk.stop(self.source(), str(given.get("reason", "")), told))
-
-    def reset_stop(self, given: dict[str, Any]) -> Any:
-        """Ends the all-stop."""
-        _known(given, set())
-        return wait_for(lambda told: self.desk.reset_stop(self.source(), told))
-
     def watch(self, given: dict[str, Any]) -> Any:
         """Notifications 'changed' of these names, or of all; first as they are."""
         _known(given, {"names"})
@@ -373,10 +351,10 @@ class LineRemote(Remote):
 
 
 METHODS: dict[str, Callable[[LineRemote, dict[str, Any]], Any]] = {
-    "ping": LineRemote.ping, "site": LineRemote.site, "look": LineRemote.look, "turn": LineRemote.turn, "release": LineRemote.release,
-    "do": LineRemote.do, "hold": LineRemote.hold, "renew": LineRemote.renew, "let_go": LineRemote.let_go, "stop": LineRemote.all_stop,
-    "reset_stop": LineRemote.reset_stop, "watch": LineRemote.watch, "unwatch": LineRemote.unwatch,
+    "ping": LineRemote.ping, "site": LineRemote.site, "look": LineRemote.look, "hold": LineRemote.hold, "renew": LineRemote.renew, "let_go": LineRemote.let_go,
+    "watch": LineRemote.watch, "unwatch": LineRemote.unwatch,
 }  # fmt: skip
+"""Beside the commands of the table: what looks, and holds, which are the line's own."""
 
 
 def _known(given: dict[str, Any], names: set[str]) -> None:

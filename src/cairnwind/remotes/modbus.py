@@ -402,14 +402,18 @@ class Client:
 
     def _stop(self, stop: bool) -> dict[str, Any]:
         if stop:
-            return wait_for(lambda told: self._desk.stop(self.source, "a Modbus client", told))
-        return wait_for(lambda told: self._desk.reset_stop(self.source, told))
+            return wait_for(
+                lambda told: self._desk.give(self.source, "stop", {"reason": "a Modbus client"}, told)
+            )
+        return wait_for(lambda told: self._desk.give(self.source, "reset_stop", {}, told))
 
     def _command(self, output: Output, setting: Any) -> dict[str, Any]:
         source = self.source
         if not self._watchdog:
             return wait_for(
-                lambda told: self._desk.turn(source, {"output": output.name, "setting": setting}, told)
+                lambda told: self._desk.give(
+                    source, "turn", {"output": output.name, "setting": setting}, told
+                )
             )
         form = wait_for(
             lambda told: self._desk.keep(

@@ -176,7 +176,7 @@ class SurfaceRemote(Remote):
                 self.desk.steer(source, name, given[0], given[1], told)
             case ["stop"]:
                 if not given or given[0]:  # a button also says when it is let go
-                    self.desk.stop(source, "a control surface", told)
+                    self.desk.give(source, "stop", {"reason": "a control surface"}, told)
             case ["phrase"]:
                 if self._hears.get(sender, 0.0) < time.monotonic():  # who hears nothing back gets leases only
                     raise CallerError(
@@ -184,7 +184,7 @@ class SurfaceRemote(Remote):
                         "A phrase is taken only from who hears what became of it.",
                         "Send /tell first.",
                     )
-                self.desk.say(source, str(given[0]) if given else "", told, once=False)
+                self.desk.give(source, "do", {"phrase": str(given[0]) if given else ""}, told, once=False)
             case ["tell"]:
                 if why := self.desk.barred(source.who):
                     raise CallerError("key", f"{why[0].upper()}{why[1:]}.", "Have a key of that name made.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import re
 from collections.abc import Callable, Sequence
 from importlib.resources import files
 from pathlib import Path
@@ -14,18 +15,21 @@ from flask import Flask, Response, request, send_from_directory
 from werkzeug.exceptions import HTTPException
 
 from cairnwind import __version__
+from cairnwind.commands.declaring import Command
+from cairnwind.commands.reading import names, read
+from cairnwind.commands.table import COMMANDS
 from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
 from cairnwind.core.explain.past import Row, why_then
 from cairnwind.core.explain.why import if_wanted, why, with_budgets, with_clock
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.claims import PERSON, Claim
 from cairnwind.core.facts.model import Output
 from cairnwind.core.facts.now import OutputNow
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.remotes.remote import Remote
-from cairnwind.service import shapes, wishes
-from cairnwind.service.asked import CALLER, answer, caller, caller_key, json_body, need, text, waits, whole
+from cairnwind.service import shapes
+from cairnwind.service.asked import CALLER, answer, caller, caller_key, json_body, waits, whole
 from cairnwind.service.boardviews import BoardViews
+from cairnwind.service.calls import V1
 from cairnwind.service.desk import Desk
 from cairnwind.service.door import Door
 from cairnwind.service.first import clock
@@ -41,7 +45,6 @@ from cairnwind.service.snapshot import output_body
 from cairnwind.service.traces import LOOKED_AT
 from cairnwind.service.waveforms import Waveforms
 from cairnwind.service.wire import Wire
-from cairnwind.service.wishes import CLAIM
 
 log = logging.getLogger("cairnwind.http")
 LARGEST = 64 << 10
@@ -57,11 +60,8 @@ def make_app(desk: Desk, door: Door, wire: Wire, remotes: Sequence[Remote] = ())
     app.register_error_handler(Trouble, from_trouble)
     app.register_error_handler(HTTPException, from_http)
     app.register_error_handler(Exception, _at_fault)
-    for rule, methods in api.routes().items():
-        for method, view in methods.items():
-            app.add_url_rule(
-                rule, f"{method} {rule}", view, methods=[method], provide_automatic_options=False
-            )
+    for (method, rule), view in api.views().items():
+        app.add_url_rule(rule, f"{method} {rule}", view, methods=[method], provide_automatic_options=False)
     return app
 
 
@@ -73,6 +73,16 @@ class _Api:
         self.repeats = Repeats(self.runtime.reader)
         self.zone = ZoneInfo(self.site.timezone)
         self.console = Path(str(files("cairnwind.service").joinpath("console")))
+
+    def views(self) -> dict[tuple[str, str], Callable[..., Any]]:
+        """Every method of every address, and its view; of commands those that do more by HTTP than elsewhere have one of their own."""
+        found = {(kind.method, f"{V1}{kind.path}"): self._command(kind) for kind in COMMANDS.values()}
+        found |= {
+            (method, rule): view
+            for rule, methods in self.routes().items()
+            for method, view in methods.items()
+        }
+        return found
 
     def routes(self) -> dict[str, dict[str, Callable[..., Any]]]:
         """Every address, its methods and its views."""
@@ -87,22 +97,19 @@ class _Api:
             f"{v1}/outputs/<name>": {"GET": self.get_output},
             f"{v1}/outputs/<name>/why": {"GET": self.get_why},
             f"{v1}/outputs/<name>/trace": {"GET": self.get_trace},
-            f"{v1}/outputs/<name>/claim": {"DELETE": self.release_person},
-            f"{v1}/outputs/<name>/lockouts/<tag>": {"PUT": self.lock, "DELETE": self.unlock},
             f"{v1}/inputs": {"GET": self.get_inputs},
             f"{v1}/inputs/<name>": {"GET": self.get_input},
             f"{v1}/boards": {"GET": self.get_boards},
             **BoardViews(self.desk).routes(v1),
             **LightViews(self.desk).routes(v1),
-            **PlanViews(self.desk, self.repeats).routes(v1),
-            **SafeViews(self.desk, self._do).routes(v1),
+            **PlanViews(self.desk, self._perform).routes(v1),
+            **SafeViews(self.desk).routes(v1),
             **Waveforms(self.runtime.signals).routes(v1),
             **KeyViews(self.desk).routes(v1),
             **RemoteViews(self.desk, self.remotes).routes(v1),
             f"{v1}/groups": {"GET": self.get_groups},
-            f"{v1}/claims": {"GET": self.get_claims, "POST": self.make_claim, "PATCH": self.renew_claims},
-            f"{v1}/claims/<int:number>": {"PATCH": self.renew_claim, "DELETE": self.release_claim},
-            f"{v1}/all-stop": {"GET": self.get_stop, "PUT": self.stop, "DELETE": self.reset_stop},
+            f"{v1}/claims": {"GET": self.get_claims, "PATCH": self.renew_claims},
+            f"{v1}/all-stop": {"GET": self.get_stop},
             f"{v1}/journal": {"GET": self.get_journal},
             f"{v1}/events": {"GET": self.events},
         }
@@ -260,29 +267,6 @@ class _Api:
 
     # --- commands -----------------------------------------------------------------------------------------
 
-    def make_claim(self) -> Response:
-        body = json_body({"output", "wait", *CLAIM})
-        output = self._output(need(body, "output"))
-        given = {key: value for key, value in body.items() if key != "wait"}
-
-        def command(at: Any) -> ev.Command:
-            return wishes.claim(at, self.runtime.command_id(), caller(), self.site, output, given)
-
-        return self._do(command, output, waits(body), made=True)
-
-    def renew_claim(self, number: int) -> Response:
-        body = json_body({"setting", "wait"}, empty=True)
-        claim = self._claim(number)
-        output = self._output(claim.output)
-        setting = output.read(body["setting"]) if "setting" in body else None
-        return self._do(
-            lambda at: self.desk.renewal(
-                ev.Renew(at, self.runtime.command_id(), caller(), claim.output, claim.slot, setting)
-            ),
-            output,
-            waits(body),
-        )
-
     def renew_claims(self) -> Response:
         """Several leases go on: an outcome for each, the worst as their own."""
         numbers = json_body({"claims"}).get("claims")
@@ -318,57 +302,24 @@ class _Api:
             )
         return answer({"outcome": worst, "outcomes": forms})
 
-    def release_claim(self, number: int) -> Response:
-        claim = self._claim(number)
-        return self._do(
-            lambda at: ev.Release(at, self.runtime.command_id(), caller(), claim.output, claim.slot),
-            self._output(claim.output),
-        )
+    def _command(self, kind: type[Command]) -> Callable[..., Response]:
+        """The view of a command of the table: what stands in the address and in the body, read as it declares that."""
+        inside = frozenset(re.findall(r"<(?:\w+:)?(\w+)>", kind.path))
+        known = {*names(kind), *(("wait",) if kind.waits else ())} - inside
 
-    def release_person(self, name: str) -> Response:
-        output = self._output(name)
-        return self._do(lambda at: ev.Release(at, self.runtime.command_id(), caller(), name, PERSON), output)
+        def view(**address: Any) -> Response:
+            body = json_body(known, empty=True) if kind.method != "DELETE" else {}
+            wait = waits(body)
+            body.pop("wait", None)
+            return self._perform(read(kind, {**body, **address}), wait)
 
-    def stop(self) -> Response:
-        body = json_body({"reason", "wait"}, empty=True)
-        reason = text(body, "reason")
-        return self._do(
-            lambda at: ev.AllStop(at, self.runtime.command_id(), caller(), reason), None, waits(body)
-        )
+        return view
 
-    def reset_stop(self) -> Response:
-        return self._do(lambda at: ev.ResetStop(at, self.runtime.command_id(), caller()), None)
-
-    def lock(self, name: str, tag: str) -> Response:
-        output = self._output(name)
-        body = json_body({"reason", "until"}, empty=True)
-        reason = text(body, "reason")
-        until = wishes.moment(body["until"], self.zone) if body.get("until") else 0
-        if not tag.isprintable() or len(tag) > 60:
-            raise CallerError(
-                "bad-value", "This is not a name for a tag.", "Use up to 60 printable characters."
-            )
-        return self._do(
-            lambda at: ev.Lock(at, self.runtime.command_id(), caller(), name, tag, reason, until), output
-        )
-
-    def unlock(self, name: str, tag: str) -> Response:
-        output = self._output(name)
-        return self._do(lambda at: ev.Unlock(at, self.runtime.command_id(), caller(), name, tag), output)
-
-    def _do(
-        self,
-        command: Callable[[Any], ev.Command],
-        output: Output | None,
-        wait: float = 0.0,
-        *,
-        made: bool = False,
-    ) -> Response:
+    def _perform(self, command: Command, wait: float = 0.0) -> Response:
         """Have a command decided, once if it carries an Idempotency-Key, and answer with its outcome."""
 
         def decide(repeat: tuple[str, str, str] | None) -> dict[str, Any]:
-            outcome, ended = self.desk.submit(command(clock()), repeat=repeat, wait=wait)
-            return shapes.outcome_form(outcome, output, ended)
+            return self.desk.perform(caller(), command, repeat=repeat, wait=wait)
 
         token = request.headers.get("Idempotency-Key")
         if token is None:
@@ -378,9 +329,9 @@ class _Api:
             form = self.repeats.once(scope, token, request.get_data(), decide)
         code = OF_OUTCOME.get(form["outcome"])
         if code is None or (code == "unreachable" and form["claim"]):
-            return answer(form, 201 if made else 200)
-        name = f"{output.name}: " if output else ""
-        return problem(code, f"{name}{form['reason']}.", **form)
+            return answer(form, command.status)
+        name = f"{form['output']}: " if form["output"] else ""
+        return problem(code, f"{name}{form['reason'] or form['outcome']}.", **form)
 
     # --- the console --------------------------------------------------------------------------------------
 
@@ -403,14 +354,6 @@ class _Api:
         if output is None:
             raise unknown("output", name, self.site.outputs)
         return output
-
-    def _claim(self, number: int) -> Claim:
-        claim = self.runtime.slots.claims.get(number)
-        if claim is None:
-            raise CallerError(
-                "no-claim", f"There is no claim {number}; it may have ended.", "Make a new one."
-            )
-        return claim
 
     def _cached(self, body: Callable[[], bytes]) -> Response:
         """The body with an ETag of the snapshot, or 304 if the reader has it."""

@@ -6,7 +6,13 @@ test holds it against the addresses that the application really has.
 
 from __future__ import annotations
 
+import re
 from typing import Any, NamedTuple
+
+from cairnwind.commands import reading
+from cairnwind.commands.declaring import Command
+from cairnwind.commands.table import COMMANDS
+from cairnwind.commands.trials import TryPin
 
 V1 = "/api/v1"
 ANYONE = "anyone"
@@ -167,7 +173,7 @@ GALLERY = {"name": "gallery"}
 BY = body("by", by={**SAID, "maxLength": 60}, example={"by": "Anna"})
 EMPTY = body()
 
-CALLS: tuple[Call, ...] = (
+_OTHERS: tuple[Call, ...] = (
     Call("GET", "/", ANYONE, "The console.", "text/html"),
     Call("GET", "/assets/<path:name>", ANYONE, "A file of the console.", "*/*"),
     Call("GET", "/healthz", ANYONE, "Whether the engine runs.", obj("health version clock", health=TEXT, version=TEXT, clock=TEXT)),
@@ -182,12 +188,6 @@ CALLS: tuple[Call, ...] = (
          obj("output traces", output=TEXT, traces=many(obj("number at event steps", number=WHOLE, at=TIME, event=TEXT, steps=many(obj("phase what text round no", phase=TEXT, what=TEXT, text=TEXT, round=WHOLE, no=FLAG))))), query={"after": COUNT}, examples=GALLERY),
     Call("GET", "/outputs/<name>/why", "watch", "Why it is as it is, or (`at`) was.", ref("Why"), query={"at": TEXT}, examples=GALLERY),
     Call("GET", "/outputs/<name>/curve", "watch", "Level, duty and count in steps of 5 %.", obj("output rows", output=TEXT, rows=many(obj())), examples=GALLERY),
-    Call("DELETE", "/outputs/<name>/claim", "operate", "Releases what persons claim.", OUTCOME, examples=GALLERY, repeat=True),
-    Call("PUT", "/outputs/<name>/lockouts/<tag>", "operate", "Hangs a tag: the output stays safe while it is there.", OUTCOME,
-         body(reason=SHORT, until=TEXT, example={"reason": "new bulbs"}), optional=True, examples={**GALLERY, "tag": "ladder"}, repeat=True),
-    Call("DELETE", "/outputs/<name>/lockouts/<tag>", "operate", "Takes a tag off; that of another only a keeper.", OUTCOME, examples={**GALLERY, "tag": "ladder"}, repeat=True),
-    Call("POST", "/outputs/<name>/open", "operate", "Opens a guarded output with a passcode; 429 while one has to wait.", OUTCOME, body("code", code=SAID), repeat=True, secret=True),
-    Call("POST", "/outputs/<name>/attestation", "keep", "Says by whom it was seen to be off.", OUTCOME, BY, repeat=True),
     Call("GET", "/outputs/<name>/codes", "keep", "Who has a passcode; never the codes.", named("codes", many(obj("output owner", output=TEXT, owner=TEXT)))),
     Call("PUT", "/outputs/<name>/codes/<path:owner>", "keep", "Gives somebody a passcode.", obj("output owner", output=TEXT, owner=TEXT),
          body("code", code=SAID, once=FLAG, **HOURS), status=201, secret=True),
@@ -200,17 +200,10 @@ CALLS: tuple[Call, ...] = (
     Call("GET", "/boards/<name>", "watch", "One board, with rate and errors of its link.", ref("Board"), examples={"name": "shelf"}),
     Call("GET", "/boards/<name>/pins", "watch", "Its positions or lines: numbers, functions, user, level, trial.", many(obj("pin line title role", title=TEXT, role=TEXT)), examples={"name": "shelf"}),
     Call("GET", "/boards/<name>/traffic", "watch", "What went over its wire after a number.", ref("Traffic"), query={"after": COUNT}, examples={"name": "shelf"}),
-    Call("PUT", "/boards/<name>/pins/<pin>/trial", "operate", "Tries a bare pin, renews that, and reads it.", obj("pin line trial", pin=TEXT, line=WHOLE, trial=obj()),
-         body("mode", mode={"type": "string", "enum": ["output", "pwm", "tone", "input", "count", "analogue"]}, level={"type": "string", "enum": ["high", "low"]},
-              duty={"type": ["string", "number"]}, frequency={"type": ["string", "number"]}, pull={"type": "string", "enum": ["none", "up", "down"]}, lease=SPAN,
-              example={"mode": "output", "level": "high"}), examples={"name": "shelf", "pin": "J2-10"}),
-    Call("DELETE", "/boards/<name>/pins/<pin>/trial", "operate", "Lets a tried pin go.", OUTCOME, examples={"name": "shelf", "pin": "J2-10"}),
+    Call("PUT", "/boards/<board>/pins/<pin>/trial", "operate", TryPin.help(), obj("pin line trial", pin=TEXT, line=WHOLE, trial=obj()),
+         reading.schema(TryPin, frozenset(("board", "pin"))), examples={"board": "shelf", "pin": "J2-10"}),
     Call("GET", "/claims", "watch", "The claims that stand.", many(ref("Claim"))),
-    Call("POST", "/claims", "operate", "Makes a claim: an output, and a setting or a program.", OUTCOME,
-         body("output", output=SAID, **CLAIM, **WAIT, example={"output": "gallery", "setting": "40 %", "over": "1 s", "for": "10 min"}), status=201, repeat=True),
     Call("PATCH", "/claims", "operate", "Renews several leases at once: one connection keeps many holds.", ref("Outcomes"), body("claims", claims={**many(COUNT), "minItems": 1, "maxItems": 1000})),
-    Call("PATCH", "/claims/<int:number>", "operate", "Renews a lease; with a setting changes it.", OUTCOME, body(setting=SETTING, **WAIT), optional=True, repeat=True),
-    Call("DELETE", "/claims/<int:number>", "operate", "Releases one.", OUTCOME, repeat=True),
     Call("POST", "/commands", "operate", "Several claims, each with its setting; `output` may be a group. Checked whole, answered one by one.", ref("Outcomes"),
          body("claims", claims={**many(body("output", output=SAID, **CLAIM)), "minItems": 1, "maxItems": 1000},
               example={"claims": [{"output": "gallery", "setting": "40 %"}, {"output": "bench-lamp", "setting": "on"}]}), status=201),
@@ -223,8 +216,6 @@ CALLS: tuple[Call, ...] = (
          {"anyOf": [OUTCOME, obj("phrase steps", phrase=TEXT, steps=many(obj()))]}, body("phrase", phrase=SAID, dry=FLAG, **WAIT, example={"phrase": "turn gallery to half for 10 min"}),
          status=201, repeat=True),
     Call("GET", "/scenes", "watch", "The scenes of the site file.", many(obj("name do", name=TEXT, do=many(TEXT)))),
-    Call("POST", "/scenes/<name>/run", "operate", "Runs a scene: an outcome for each output, the worst as its own.", OUTCOME, body(**WAIT), optional=True, status=201, examples={"name": "opening"}, repeat=True),
-    Call("DELETE", "/scenes/<name>/claims", "operate", "Ends those of its claims that still stand.", OUTCOME, examples={"name": "opening"}, repeat=True),
     Call("GET", "/groups", "watch", "Outputs that are named together.", many(obj("name outputs", name=TEXT, outputs=many(TEXT)))),
     Call("GET", "/tunes", "watch", "The tunes of the site file.", many(obj("name text seconds", name=TEXT, text=TEXT, seconds=NUMBER))),
     Call("GET", "/pads", "watch", "The pads.", many(ref("Pad"))),
@@ -232,26 +223,14 @@ CALLS: tuple[Call, ...] = (
          body("x y", x={"type": "number", "minimum": -1, "maximum": 1}, y={"type": "number", "minimum": -1, "maximum": 1}, again=FLAG, example={"x": 0, "y": 0.5}), examples={"name": "trolley"}),
     Call("DELETE", "/pads/<name>", "operate", "Lets a pad go.", obj("pad", pad=TEXT), examples={"name": "trolley"}),
     Call("GET", "/all-stop", "watch", "Whether everything is stopped.", ref("Stop")),
-    Call("PUT", "/all-stop", "operate", "Everything safe, now.", OUTCOME, body(reason=SHORT, **WAIT, example={"reason": "smoke"}), optional=True, repeat=True),
-    Call("DELETE", "/all-stop", "keep", "Ends the all-stop.", OUTCOME, repeat=True),
     Call("GET", "/rules", "watch", "Every rule in words, with its state.", named("rules", many(obj("name kind text outputs state", name=TEXT, kind=TEXT, text=TEXT, outputs=many(TEXT), state=TEXT, left=LEFT)))),
     Call("POST", "/questions", "watch", "Whether something is so (null: not known), and what is so instead.", obj("question so instead", question=TEXT, so={"type": ["boolean", "null"]}, instead=many(TEXT)),
          body("question", question=SAID, example={"question": "kiln-door is closed"})),
     Call("GET", "/trips", "watch", "Trips in force.", named("trips", many(ref("Trip")))),
-    Call("POST", "/trips/<path:name>/reset", "operate", "Resets a trip whose cause is gone.", OUTCOME, BY, repeat=True),
     Call("GET", "/alarms", "watch", "Alarms that are not over.", named("alarms", many(ref("Alarm")))),
-    Call("POST", "/alarms/<path:name>/acknowledgement", "operate", "Says that somebody has heard an alarm.", OUTCOME, BY, repeat=True),
-    Call("POST", "/reflexes/<path:name>/resume", "operate", "Lets a suspended reflex work again.", OUTCOME, EMPTY, optional=True, repeat=True),
-    Call("POST", "/clock/acceptance", "keep", "Says that the clock is right, though it is behind the journal.", OUTCOME, BY, repeat=True),
-    Call("POST", "/site-file/reload", "keep", "Reads the site file anew.", OUTCOME, EMPTY, optional=True),
     Call("GET", "/plan", "watch", "Schedules, and when they are next; timers.", obj("schedules timers scenes", schedules=many(ref("Schedule")), timers=many(ref("Timer")), scenes=many(TEXT))),
     Call("GET", "/plan/spans", "watch", "When each schedule is on.", obj("from to spans", spans=many(obj())), query=PAST),
-    Call("POST", "/plan/schedules", "operate", "Adds a schedule.", OUTCOME, body("name do from", **SCHEDULE, example={"name": "late", "do": "turn gallery off", "from": "23:00", "for": "8 h", "repeat": "FREQ=DAILY"}), status=201),
     Call("GET", "/plan/schedules/<path:name>", "watch", "One schedule.", ref("Schedule"), examples={"name": "late"}),
-    Call("PUT", "/plan/schedules/<path:name>", "operate", "Changes a schedule that was added.", OUTCOME, body("do from", **SCHEDULE, example={"do": "turn gallery off", "from": "23:30", "for": "7 h", "repeat": "FREQ=DAILY"}), examples={"name": "late"}),
-    Call("PATCH", "/plan/schedules/<path:name>", "operate", "Enables or disables it, skips its next time, or runs it now.", OUTCOME,
-         {"oneOf": [body("enabled", enabled=FLAG, example={"enabled": False}), body("skip_next", skip_next={"const": True}), body("run_now", run_now={"const": True})]}, examples={"name": "late"}),
-    Call("DELETE", "/plan/schedules/<path:name>", "operate", "Drops a schedule that was added.", OUTCOME, examples={"name": "late"}),
     Call("GET", "/plan/kit", "watch", "What a rehearsal elsewhere needs.", obj()),
     Call("POST", "/plan/rehearsals", "watch", "What the plan comes to in at most 62 days; with a change also the differences.", named("plan", obj("from to bars totals")),
          body(put=body("name do from", **SCHEDULE), drop=TEXT, example={"from": "2026-11-23", "to": "2026-11-24"}, **PAST)),
@@ -260,8 +239,6 @@ CALLS: tuple[Call, ...] = (
          "text/calendar", query={"dry": TEXT}),
     Call("POST", "/plan/calendar-links", "keep", "An address of the calendar, with a key that reads nothing else; the one before ends.", obj("link", link=TEXT), EMPTY, optional=True, status=201, secret=True),
     Call("GET", "/plan/timers", "watch", "Timers, and claims that end by time.", many(ref("Timer"))),
-    Call("PATCH", "/plan/timers/<int:number>", "operate", "Lets it last longer.", OUTCOME, body("longer", longer=SPAN)),
-    Call("DELETE", "/plan/timers/<int:number>", "operate", "Cancels it.", OUTCOME),
     Call("GET", "/records/usage", "watch", "Days of outputs.", named("days", many(obj())), query={**PAST, "output": TEXT}),
     Call("GET", "/records/readings/<name>", "watch", "Rows of milliseconds, least, mean, greatest.", obj("name rows", name=TEXT, rows=many(many({}))), query=PAST, examples={"name": "kiln-door"}),
     Call("GET", "/signals", "watch", "What signals did lately; without names what there is.", obj("from to signals", signals=many(obj())),
@@ -292,6 +269,24 @@ CALLS: tuple[Call, ...] = (
 )  # fmt: skip
 
 
+def _of_command(kind: type[Command]) -> Call:
+    """The call of a command of the table."""
+    inside = re.findall(r"<(?:\w+:)?(\w+)>", kind.path)
+    given = reading.schema(kind, frozenset(inside))
+    if kind.waits:
+        given["properties"] |= WAIT
+    takes = kind.method != "DELETE"
+    return Call(
+        kind.method, kind.path, kind.role, kind.help(), OUTCOME, given if takes else None, status=kind.status, repeat=True,
+        optional=takes and not given.get("required"), secret=kind.secret,
+        examples={name: str(kind.example[name]) for name in inside if name in kind.example},
+    )  # fmt: skip
+
+
+_OWN = {(call.method, call.path) for call in _OTHERS}
+CALLS = (*_OTHERS, *(_of_command(kind) for kind in COMMANDS.values() if (kind.method, kind.path) not in _OWN))
+
+
 def full(path: str) -> str:
     """An address as the application has it."""
     outside = ("/", "/assets/<path:name>", "/healthz", "/readyz", "/.well-known/wot")
@@ -318,8 +313,6 @@ def role_table() -> str:
 
 
 def _braces(path: str) -> str:
-    import re
-
     return re.sub(r"<(?:\w+:)?(\w+)>", r"{\1}", path)
 
 
@@ -341,8 +334,6 @@ def describe(version: str, url: str) -> dict[str, Any]:
 
 
 def _operation(call: Call) -> dict[str, Any]:
-    import re
-
     word = {"GET": "get", "POST": "post", "PUT": "put", "PATCH": "patch", "DELETE": "delete"}[call.method]
     parameters: list[dict[str, Any]] = []
     for kind, name in re.findall(r"<(?:(\w+):)?(\w+)>", call.path):

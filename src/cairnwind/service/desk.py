@@ -9,23 +9,27 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Mapping
+from functools import cached_property
 from typing import Any, NoReturn
 
 import orjson
 
+from cairnwind.commands import wishes
+from cairnwind.commands.declaring import OF_EVENT, Command
+from cairnwind.commands.reading import read
+from cairnwind.commands.table import COMMANDS, role_of
 from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON, Lifetime, Rank, Source, lease
 from cairnwind.core.facts.model import Output
-from cairnwind.core.facts.reflexes import Reflex
-from cairnwind.core.facts.trials import owner
-from cairnwind.core.language.rights import ANYBODY, Key, lacks, needed
+from cairnwind.core.language.rights import Key, lacks
 from cairnwind.core.physics.stick import mix
-from cairnwind.core.rules.trip import Trip
 from cairnwind.core.values.errors import BoardError, CallerError, Trouble, unknown
 from cairnwind.core.values.quantities import NS
-from cairnwind.service import shapes, wishes
+from cairnwind.service import shapes
+from cairnwind.service.asking import Asking
+from cairnwind.service.codes import Codes
 from cairnwind.service.first import clock
 from cairnwind.service.keys import FIRST, Keys
 from cairnwind.service.lanes import urgent
@@ -72,7 +76,7 @@ class Desk:
         key = self.keys.named(source.who)
         why, output = self._forbidden(key, source, command)
         if why:
-            self.deny(source, why, needed(command), output, command.command)
+            self.deny(source, why, role_of(command), output, command.command)
         assert key is not None
         if count and key.name != FIRST and not urgent(command):
             self.pace(key, "commands", RATE, BURST)
@@ -118,60 +122,85 @@ class Desk:
         if why := self.barred(source.who):
             return why, output
         assert key is not None
-        if lacks(key, needed(command)):
+        if lacks(key, role_of(command)):
             return f"the key '{key.name}' may only {key.role}", output
-        if not key.only or isinstance(command, ANYBODY):
+        declared = OF_EVENT.get(type(command), Command)
+        if not key.only or declared.anybody:
             return "", ""
         site = self.runtime.site
-        others = [name for name in self._concerned(command) if not key.may(site, name)]
+        others = [name for name in declared.concerns(command, self.asking(source)) if not key.may(site, name)]
         if not others:
             return "", ""
         what = others[0] or "anything but its outputs"
         return f"the key '{key.name}' may not command {what}", others[0]
 
-    def _concerned(self, command: Any) -> Iterable[str]:
-        """The outputs that a command concerns; an empty name for what belongs to none."""
-        runtime = self.runtime
-        engine = runtime.engine
-        match command:
-            case ev.Do():
-                return self._of_steps(command.course.steps)
-            case ev.TryPin() | ev.EndTry():
-                return [owner(runtime.site, command.pin).removeprefix("output ") or ""]
-            case ev.Plan():
-                schedule = command.schedule or engine.planning.schedules.get(command.name)
-                before = engine.planning.schedules.get(command.name)
-                steps = [
-                    *(schedule.course.steps if schedule else ()),
-                    *(before.course.steps if before else ()),
-                ]
-                return self._of_steps(steps)
-            case ev.ChangeTimer():
-                timer = engine.courses.timers.get(command.timer)
-                return self._of_steps(timer.steps) if timer else ()
-            case ev.ResetTrip():
-                return [
-                    name for rule in runtime.rules.interlocks if isinstance(rule, Trip) and rule.name == command.trip for name in rule.outputs
-                ]  # fmt: skip
-            case ev.Resume():
-                found = [
-                    each
-                    for each in runtime.rules.reflexes
-                    if isinstance(each, Reflex) and each.name == command.reflex
-                ]
-                return [name for each in found for name in self._of_steps(each.course.steps)]
-        return [getattr(command, "output", "")]
+    # --- commands of the table ------------------------------------------------------------------------------
 
-    def _of_steps(self, steps: Iterable[Any]) -> list[str]:
-        """The outputs of steps; a scene that is released counts with all that it names."""
-        found = []
-        for step in steps:
-            for order in step.orders:
-                if order.output:
-                    found.append(order.output)
-                elif order.scene in self.runtime.planned.scenes:
-                    found += self._of_steps(self.runtime.planned.course(f"run scene {order.scene}").steps)
-        return found
+    def asking(self, source: Source, *, once: bool = True) -> Asking:
+        """A command that this source gives now. ``once``: it is known to have come once only."""
+        return Asking(self.runtime, lambda: self.codes, source, self.keys.named(source.who), once=once)
+
+    @cached_property
+    def codes(self) -> Codes:
+        """Passcodes of guarded outputs."""
+        return Codes(self.runtime.reader, self.runtime.writer, self.site.timezone)
+
+    def perform(
+        self,
+        source: Source,
+        command: Command,
+        *,
+        repeat: tuple[str, str, str] | None = None,
+        wait: float = 0.0,
+    ) -> dict[str, Any]:
+        """Have a command of the table decided; the form of its outcome. Raises `Trouble`."""
+        self._admit(source, command)
+        ask = self.asking(source)
+        found = command.at_once(ask)
+        ended = None
+        if found is None:
+            found, ended = self.submit(command.event(ask), repeat=repeat, wait=wait)
+        return self._form(command, ask, found, ended)
+
+    def give(
+        self, source: Source, word: str, given: Mapping[str, Any], told: Told, *, once: bool = True
+    ) -> None:
+        """The same for who does not wait: ``told`` is called once with the answer, by whichever thread has it."""
+        try:
+            kind = COMMANDS.get(word)
+            if kind is None:
+                raise unknown("command", word, COMMANDS)
+            command, ask = read(kind, given), self.asking(source, once=once)
+            self._admit(source, command)
+            found = command.at_once(ask)
+            if found is not None:
+                told(self._coded(self._form(command, ask, found)))
+                return
+            self._soon(
+                command.event(ask), lambda outcome: told(self._coded(self._form(command, ask, outcome)))
+            )
+        except Trouble as error:
+            told(trouble_form(error))
+
+    def _admit(self, source: Source, command: Command) -> None:
+        """Before anything is looked up for it: whether who carries this key may give such a command at all. Raises `CallerError`."""
+        key = self.keys.named(source.who)
+        why = self.barred(source.who)
+        if not why and key is not None and lacks(key, command.role):
+            why = f"the key '{key.name}' may only {key.role}"
+        if why:
+            self.deny(source, why, command.role, getattr(command, "output", ""))
+
+    def _form(
+        self, command: Command, ask: Asking, outcome: ev.Outcome, ended: ev.Ended | None = None
+    ) -> dict[str, Any]:
+        output = self.site.outputs.get(outcome.output)
+        return {**shapes.outcome_form(outcome, output, ended), **command.told(ask, outcome)}
+
+    @staticmethod
+    def _coded(form: dict[str, Any]) -> dict[str, Any]:
+        """With ``code``, which is empty where nothing is wrong."""
+        return {**form, "code": OF_OUTCOME.get(form["outcome"], "")}
 
     # --- for remotes ----------------------------------------------------------------------------------------
 
@@ -203,22 +232,6 @@ class Desk:
         if found is not None:
             self.keys.note(found, come_from)
 
-    def turn(self, source: Source, body: dict[str, Any], told: Told) -> None:
-        """A claim, as ``POST /claims`` has it."""
-
-        def make() -> tuple[ev.Command, Output]:
-            for name in body:
-                if name not in ("output", *wishes.CLAIM):
-                    raise CallerError(
-                        "bad-value",
-                        f"The request has a member '{name}' that is not known here.",
-                        unknown("member", str(name), ("output", *wishes.CLAIM)).remedy,
-                    )
-            output = wishes.output_of(self.site, body.get("output"))
-            return wishes.claim(clock(), self.runtime.command_id(), source, self.site, output, body), output
-
-        self._ask(make, told)
-
     def keep(
         self,
         source: Source,
@@ -238,7 +251,7 @@ class Desk:
             at, number = clock(), self.runtime.command_id()
             claim = self.runtime.slots.claims.get(self.runtime.slots.find(output, slot) or 0)
             if claim is not None and claim.lifetime == lease(span) and claim.source == source:
-                return self.renewal(ev.Renew(at, number, source, output, slot, setting)), found
+                return self.asking(source).renewal(ev.Renew(at, number, source, output, slot, setting)), found
             return ev.Wish(at, number, source, output, setting, rank, slot, Lifetime("lease", span)), found
 
         self._ask(make, told)
@@ -252,13 +265,6 @@ class Desk:
             ),
             told,
         )
-
-    def renewal(self, command: ev.Renew) -> ev.Renew:
-        """The same; where it asks for the setting that the hold has already, it only keeps that: it goes first, and is not counted."""
-        claim = self.runtime.slots.claims.get(self.runtime.slots.find(command.output, command.slot) or 0)
-        if claim is None or command.setting is None or claim.setting != command.setting:
-            return command
-        return ev.Renew(command.at, command.command, command.source, command.output, command.slot)
 
     def claimed(self, output: str, slot: str = PERSON) -> int | None:
         """The number of the claim in a slot."""
@@ -307,7 +313,7 @@ class Desk:
             self.let_go(source, name)
             raise CallerError("no-claim", f"{name}: this hold has ended.", "Let go, and hold it again.")
         commands: list[ev.Command] = []
-        zone = ""
+        ask, zone = self.asking(source), ""
         if pad.zones:
             zone = pad.zone(across, along)
             wants: dict[str, Any] = {}
@@ -330,7 +336,7 @@ class Desk:
                     ev.Wish(at, number, source, output, setting, Rank.HAND, slot, lease(pad.lease))
                 )
             else:
-                commands.append(self.renewal(ev.Renew(at, number, source, output, slot, setting)))
+                commands.append(ask.renewal(ev.Renew(at, number, source, output, slot, setting)))
         try:
             found = self.submit_all(commands)
         except Trouble:
@@ -368,44 +374,21 @@ class Desk:
             raise unknown("pad", name, self.site.pads)
         return self.site.pads[name]
 
-    def say(self, source: Source, text: str, told: Told, *, once: bool = True) -> None:
-        """A phrase. ``once``: it is known to have come once only; else it may not toggle anything."""
-
-        def make() -> tuple[ev.Command, None]:
-            course = self.runtime.planned.course(text)
-            toggled = [
-                order.output
-                for step in course.steps
-                for order in step.orders
-                if order.act in ("toggle", "step")
-            ]
-            if toggled and not once:
-                raise CallerError(
-                    "bad-value", f"{toggled[0]}: a toggle needs an id: it may be delivered twice.", "Send an id with it, or say on or off."
-                )  # fmt: skip
-            return ev.Do(clock(), self.runtime.command_id(), source, course), None
-
-        self._ask(make, told)
-
-    def stop(self, source: Source, reason: str, told: Told) -> None:
-        """All-stop."""
-        self._ask(lambda: (ev.AllStop(clock(), self.runtime.command_id(), source, reason), None), told)
-
-    def reset_stop(self, source: Source, told: Told) -> None:
-        """The all-stop's end."""
-        self._ask(lambda: (ev.ResetStop(clock(), self.runtime.command_id(), source), None), told)
-
     def _ask(self, make: Callable[[], tuple[ev.Command, Output | None]], told: Told) -> None:
         """Have a command made and decided; ``told`` is called once with the answer, by whichever thread has it."""
         try:
             command, output = make()
-            self.permit(command)
-            if not self.runtime.submit_soon(command, lambda outcome: told(answer_form(outcome, output))):
-                raise CallerError(
-                    "busy", "Too many commands are waiting; this one was not taken.", "Try again in a moment."
-                )
+            self._soon(command, lambda outcome: told(self._coded(shapes.outcome_form(outcome, output))))
         except Trouble as error:
             told(trouble_form(error))
+
+    def _soon(self, command: ev.Command, told: Callable[[ev.Outcome], None]) -> None:
+        """Have a command decided, if whoever sends it may; ``told`` is called with what comes of it."""
+        self.permit(command)
+        if not self.runtime.submit_soon(command, told):
+            raise CallerError(
+                "busy", "Too many commands are waiting; this one was not taken.", "Try again in a moment."
+            )
 
     def output(self, name: str) -> dict[str, Any] | None:
         """An output as HTTP shows it; None if there is none of this name."""
@@ -438,11 +421,6 @@ class Desk:
     def journal(self, after: int, limit: int = 500) -> list[Any]:
         """Rows of the journal after a number."""
         return self.runtime.reader.journal(after=after, limit=limit)
-
-
-def answer_form(outcome: ev.Outcome, output: Output | None) -> dict[str, Any]:
-    """An outcome as every surface shows it; ``code`` is empty where nothing is wrong."""
-    return {**shapes.outcome_form(outcome, output), "code": OF_OUTCOME.get(outcome.outcome, "")}
 
 
 def trouble_form(error: Trouble) -> dict[str, Any]:

@@ -1,9 +1,9 @@
 """The engine's queue: two lanes, so that what must never wait does not.
 
 Inputs, confirmations, offs, releases, all-stop and lease renewals that keep the setting go first and are never shed.
-Everything else is paced, and refused in plain words once too much of it waits. Each kind of event says which it is
-(`FIRST`, `PACED`, or a question of its own in `DEPENDS`); one that says nothing is an error when this is imported,
-so that none is urgent because nobody thought of it. An off overtakes the ons before it; each of those that is for
+Everything else is paced, and refused in plain words once too much of it waits. Each kind of event says which it is, here or, if
+it is a command, where that is declared; one that says nothing is an error when this is imported, so that none is urgent
+because nobody thought of it. An off overtakes the ons before it; each of those that is for
 the same output must then not be carried out after it, so offs leave their number behind.
 """
 
@@ -13,13 +13,12 @@ import itertools
 import queue
 import threading
 from collections import deque
-from collections.abc import Callable, Collection
+from collections.abc import Collection
 from dataclasses import dataclass
 from typing import Any, get_args
 
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON
-from cairnwind.core.facts.course import Order
 
 MOST_WAITING = 2000
 
@@ -123,7 +122,11 @@ class Lanes:
 def urgent(event: Any) -> bool:
     """Whether an event goes first, and is never shed or counted."""
     kind = type(event)
-    return kind in FIRST or (kind in DEPENDS and DEPENDS[kind](event))
+    if kind in FIRST or kind in PACED:
+        return kind in FIRST
+    from cairnwind.commands import table  # not needed on the way to safe
+
+    return table.urgent(event)
 
 
 def _ended(event: Any) -> list[tuple[str, str]]:
@@ -151,35 +154,13 @@ def _without(event: ev.Do, outputs: Collection[str]) -> ev.Do:
     return ev.Do(event.at, event.command, event.source, event.course._replace(steps=steps))
 
 
-def _let_go(order: Order) -> bool:
-    return order.act == "release" or (
-        order.act == "claim" and order.wanted is not None and not order.wanted.on
-    )
-
-
-def _only_off(event: ev.Do) -> bool:
-    """A phrase that is carried out at once, and stops, switches off or releases whatever it speaks of."""
-    steps = event.course.steps
-    if event.course.lead is not None or not steps or steps[0].after:
-        return False
-    return steps[0].stop or (len(steps) == 1 and all(_let_go(order) for order in steps[0].orders))
-
-
 FIRST = frozenset((
-    ev.AllStop, ev.Release, ev.Lock, ev.EndTry, ev.Overtaken, ev.Withdraw,
-    ev.Confirmed, ev.Answers, ev.Failed, ev.LinkUp, ev.LinkLost, ev.InputSeen, ev.Measured, ev.TrialFailed,
+    ev.Overtaken, ev.Withdraw, ev.Confirmed, ev.Answers, ev.Failed, ev.LinkUp, ev.LinkLost, ev.InputSeen, ev.Measured, ev.TrialFailed,
     ev.Recording, ev.Tick, ev.Start, ev.Shutdown, Send,
 ))  # fmt: skip
-"""What moves toward safe, and what is known of boards and inputs."""
-PACED = frozenset((
-    ev.ResetStop, ev.ResetTrip, ev.Probe, ev.Trace, ev.Reload, ev.Resume, ev.Acknowledge, ev.Open, ev.WrongCode, ev.Denied, ev.Unlock,
-    ev.TryPin, ev.Attest, ev.Extend, ev.ChangeTimer, ev.Plan, ev.AcceptClock,
-))  # fmt: skip
-DEPENDS: dict[type, Callable[[Any], bool]] = {
-    ev.Wish: lambda event: event.setting is not None and not event.setting.on,
-    ev.Renew: lambda event: event.setting is None or not event.setting.on,
-    ev.Do: _only_off,
-}
-_SAID = FIRST | PACED | DEPENDS.keys()
-if _unsaid := [kind.__name__ for kind in get_args(ev.Event) if kind not in _SAID]:
+"""What is known of boards and inputs, and what the service tells itself. Of commands their declarations say which lane they take."""
+PACED = frozenset((ev.Probe, ev.Trace, ev.Denied))
+if _unsaid := [
+    kind.__name__ for kind in get_args(ev.Event) if kind not in FIRST | PACED | {*get_args(ev.Command)}
+]:
     raise TypeError(f"no lane is said of {', '.join(_unsaid)}")

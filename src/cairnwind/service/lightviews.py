@@ -9,6 +9,7 @@ from typing import Any
 from flask import Response, request
 
 from cairnwind.boards import timers
+from cairnwind.commands.wishes import CLAIM, claim, output_of, wanted
 from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.model import Output
@@ -24,7 +25,6 @@ from cairnwind.service.desk import Desk
 from cairnwind.service.first import clock
 from cairnwind.service.fits import fit_form, timer_form
 from cairnwind.service.problems import OF_OUTCOME, problem
-from cairnwind.service.wishes import CLAIM, claim, output_of, wanted
 
 MOST_AT_ONCE = 1000
 """Claims in one request."""

@@ -10,22 +10,22 @@ from zoneinfo import ZoneInfo
 
 from flask import Response, request
 
+from cairnwind.commands.phrases import Do
+from cairnwind.commands.reading import read
 from cairnwind.core.explain.rehearsal import Rehearsal, Rehearsed
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts import plan
-from cairnwind.core.facts.claims import Claim, Rank
+from cairnwind.core.facts.claims import Rank
 from cairnwind.core.facts.course import Course, Timer
 from cairnwind.core.facts.plan import Schedule
-from cairnwind.core.language import schedules
+from cairnwind.core.language import answers, schedules
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
-from cairnwind.core.values.quantities import NS, duration, show_duration
+from cairnwind.core.values.quantities import NS, show_duration
 from cairnwind.remotes.address import outside
-from cairnwind.service import records, rehearsals, shapes, spoken
-from cairnwind.service.asked import answer, caller, caller_key, json_body, need, waits
+from cairnwind.service import records, rehearsals, shapes
+from cairnwind.service.asked import answer, caller, json_body, need, waits
 from cairnwind.service.desk import Desk
 from cairnwind.service.first import clock
-from cairnwind.service.problems import OF_OUTCOME, problem
-from cairnwind.service.repeats import Repeats
 
 SPAN_MOST = 400 * 86400 * NS
 """As far as spans are asked for at once."""
@@ -35,17 +35,17 @@ REHEARSED_MOST = 62 * 86400 * NS
 READINGS_MOST = 20_000
 CALENDAR = "calendar"
 """The key that is in the calendar's address."""
-OWN = set(schedules.KEYS)
 
 
 class PlanViews:
     """The views; `cairnwind.service.app` has the way in."""
 
-    def __init__(self, desk: Desk, repeats: Repeats) -> None:
+    def __init__(self, desk: Desk, perform: Callable[..., Response]) -> None:
+        """``perform`` has a command decided, and answers with its outcome."""
         self.desk, self.runtime, self.keys, self.site = desk, desk.runtime, desk.keys, desk.runtime.site
         self.engine = self.runtime.engine
         self.zone = ZoneInfo(self.site.timezone)
-        self.repeats = repeats
+        self._perform = perform
 
     @property
     def planned(self) -> schedules.Planned:
@@ -57,12 +57,9 @@ class PlanViews:
         return {
             f"{v1}/phrases": {"POST": self.say},
             f"{v1}/scenes": {"GET": self.get_scenes},
-            f"{v1}/scenes/<name>/run": {"POST": self.run_scene},
-            f"{v1}/scenes/<name>/claims": {"DELETE": self.release_scene},
             f"{v1}/plan": {"GET": self.get_plan},
             f"{v1}/plan/spans": {"GET": self.get_spans},
-            f"{v1}/plan/schedules": {"POST": self.add},
-            f"{v1}/plan/schedules/<path:name>": {"GET": self.get_schedule, "PUT": self.put, "DELETE": self.drop, "PATCH": self.patch},
+            f"{v1}/plan/schedules/<path:name>": {"GET": self.get_schedule},
             f"{v1}/plan/kit": {"GET": self.kit},
             f"{v1}/plan/rehearsals": {"POST": self.rehearse},
             f"{v1}/plan/calendar": {"GET": self.calendar, "POST": self.take_calendar},
@@ -70,7 +67,6 @@ class PlanViews:
             f"{v1}/records/usage": {"GET": self.usage},
             f"{v1}/records/readings/<name>": {"GET": self.readings},
             f"{v1}/plan/timers": {"GET": self.get_timers},
-            f"{v1}/plan/timers/<int:number>": {"PATCH": self.extend, "DELETE": self.cancel},
         }  # fmt: skip
 
     # --- phrases ------------------------------------------------------------------------------------------
@@ -78,54 +74,17 @@ class PlanViews:
     def say(self) -> Response:
         """Carry a phrase out, or with ``dry`` say what it would do."""
         body = json_body({"phrase", "dry", "wait"})
-        text = need(body, "phrase")
         dry = body.get("dry", False)
         if not isinstance(dry, bool):
             raise CallerError("bad-value", "'dry' is neither true nor false.", "Send true or false.")
+        command = read(Do, {key: value for key, value in body.items() if key == "phrase"})
         try:
-            course = self.planned.course(text)
-            return answer(self._dry(course)) if dry else self._carry_out(course, waits(body))
+            if dry:
+                return answer(self._dry(self.planned.course(need(body, "phrase"))))
+            return self._perform(command, waits(body))
         except Trouble as error:
-            error.more["say"] = spoken.question(error)
+            error.more["say"] = answers.question(error)
             raise
-
-    def run_scene(self, name: str) -> Response:
-        """A scene, as the phrase 'run scene …' has it."""
-        body = json_body({"wait"}, empty=True)
-        return self._carry_out(self._scene("run", name), waits(body))
-
-    def release_scene(self, name: str) -> Response:
-        """Ends what a scene claims."""
-        return self._carry_out(self._scene("release", name), 0.0, 200)
-
-    def _scene(self, verb: str, name: str) -> Course:
-        if name not in self.planned.scenes:
-            raise unknown("scene", name, self.planned.scenes)
-        found: Course = self.planned.course(f"{verb} scene {name}")
-        return found
-
-    def _carry_out(self, course: Course, wait: float, status: int = 201) -> Response:
-        def decide(repeat: tuple[str, str, str] | None) -> dict[str, Any]:
-            command = ev.Do(clock(), self.runtime.command_id(), caller(), course)
-            outcome, ended = self.desk.submit(command, repeat=repeat, wait=wait)
-            form = {**shapes.outcome_form(outcome, None, ended), "phrase": course.text}
-            return {**form, "say": spoken.answer(self.site, course, outcome)}
-
-        token = request.headers.get("Idempotency-Key")
-        if token is None:
-            form = decide(None)
-        else:
-            form = self.repeats.once(
-                f"{caller_key().id} {request.method} {request.path}", token, request.get_data(), decide
-            )
-        code = OF_OUTCOME.get(form["outcome"])
-        if code is None:
-            return answer(form, status)
-        return problem(
-            code,
-            f"{form['reason'] or form['outcome']}.",
-            **{key: value for key, value in form.items() if key != "command"},
-        )
 
     def _dry(self, course: Course) -> dict[str, Any]:
         """What a phrase would do: who is set to what and until when, step by step."""
@@ -194,38 +153,6 @@ class PlanViews:
             "by": timer.source.text, "every_seconds": timer.every / NS or None, "left": timer.left or None, "made": shapes.moment(timer.made),
         }  # fmt: skip
 
-    def extend(self, number: int) -> Response:
-        """Put a timer off, or let a claim last longer."""
-        body = json_body({"longer"})
-        return self._change(number, duration(need(body, "longer")))
-
-    def cancel(self, number: int) -> Response:
-        """Cancel a timer, or release the claim."""
-        return self._change(number, 0)
-
-    def _change(self, number: int, span: int) -> Response:
-        at, name = clock(), self.runtime.command_id()
-        claim: Claim | None = self.runtime.slots.claims.get(number)
-        if number not in self.engine.courses.timers and claim is None:
-            raise CallerError(
-                "no-claim", f"There is no timer {number}; it may be over.", "See: cairnwind timers."
-            )
-        if number in self.engine.courses.timers or claim is None:
-            command: ev.Command = ev.ChangeTimer(at, name, caller(), number, span)
-        elif span:
-            command = ev.Extend(at, name, caller(), claim.output, claim.slot, span)
-        else:
-            command = ev.Release(at, name, caller(), claim.output, claim.slot)
-        return self._done(command)
-
-    def _done(self, command: ev.Command, status: int = 200, **more: Any) -> Response:
-        outcome, _ = self.desk.submit(command)
-        form = {**shapes.outcome_form(outcome, self.site.outputs.get(outcome.output)), **more}
-        code = OF_OUTCOME.get(outcome.outcome)
-        if code is None:
-            return answer(form, status)
-        return problem(code, f"{outcome.reason}.", **form)
-
     # --- the plan -----------------------------------------------------------------------------------------
 
     def get_plan(self) -> Response:
@@ -238,15 +165,7 @@ class PlanViews:
         return answer(self._schedule(self._find(name)))
 
     def _schedule(self, schedule: Schedule) -> dict[str, Any]:
-        now = clock().wall
-        running = self.engine.planning.running.get(schedule.name)
-        coming = list(islice(plan.ahead(schedule, now, 800), 3)) if schedule.enabled else []
-        return {
-            **schedules.form_of(schedule), "origin": schedule.origin, "enabled": schedule.enabled, "when": plan.told(schedule),
-            "outputs": list(schedule.course.outputs), "running_until": shapes.moment(running.end) if running else None,
-            "next": [[shapes.moment(span.start), shapes.moment(span.end)] for span in coming],
-            "skipped": [shapes.moment(each) for each in sorted(schedule.skipped) if each > now],
-        }  # fmt: skip
+        return shapes.schedule_form(schedule, self.engine.planning.running.get(schedule.name), clock().wall)
 
     def get_spans(self) -> Response:
         """When each schedule is on, between two moments."""
@@ -282,60 +201,6 @@ class PlanViews:
 
     def _instant(self, text: str | None, default: datetime) -> int:
         return moment_of(text, self.zone) if text else int(default.timestamp()) * NS
-
-    def add(self) -> Response:
-        """A new schedule."""
-        body = json_body(OWN)
-        schedule = schedules.make(body, self.planned, "database")
-        if schedule.name in self.engine.planning.schedules:
-            raise CallerError(
-                "refused",
-                f"There is a schedule called '{schedule.name}' already.",
-                "Take another name, or change that one.",
-            )
-        return self._put(schedule, 201)
-
-    def put(self, name: str) -> Response:
-        """Change a schedule that was added here."""
-        body = json_body(OWN)
-        return self._put(schedules.make({"name": name, **body}, self.planned, "database"), 200, instead=name)
-
-    def _put(self, schedule: Schedule, status: int, instead: str = "") -> Response:
-        if instead and instead != schedule.name:
-            raise CallerError(
-                "bad-value",
-                f"'{instead}' cannot be renamed to '{schedule.name}'.",
-                "Add it anew, and drop the old one.",
-            )
-        command = ev.Plan(clock(), self.runtime.command_id(), caller(), "put", schedule.name, schedule)
-        return self._done(command, status, schedule=self._schedule(schedule))
-
-    def drop(self, name: str) -> Response:
-        """Take a schedule off the plan."""
-        self._find(name)
-        return self._done(ev.Plan(clock(), self.runtime.command_id(), caller(), "drop", name))
-
-    def patch(self, name: str) -> Response:
-        """Enable or disable a schedule, skip its next time, or run it now."""
-        body = json_body({"enabled", "skip_next", "run_now"})
-        self._find(name)
-        verbs = {
-            "enabled": "enable" if body.get("enabled") is True else "disable",
-            "skip_next": "skip",
-            "run_now": "run",
-        }
-        given = [key for key in verbs if key in body]
-        if (
-            len(given) != 1
-            or not isinstance(body[given[0]], bool)
-            or (given[0] != "enabled" and not body[given[0]])
-        ):
-            raise CallerError(
-                "bad-value",
-                "The request does not say what to do.",
-                'Send one of {"enabled": false}, {"skip_next": true}, {"run_now": true}.',
-            )
-        return self._done(ev.Plan(clock(), self.runtime.command_id(), caller(), verbs[given[0]], name))
 
     def _find(self, name: str) -> Schedule:
         found = self.engine.planning.schedules.get(name)

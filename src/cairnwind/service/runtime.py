@@ -16,6 +16,7 @@ import time
 from collections.abc import Callable
 from typing import Any
 
+from cairnwind.commands.table import OF_EVENT
 from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant, Source
@@ -48,7 +49,7 @@ from cairnwind.store.writer import Row, Writer, form, rows
 log = logging.getLogger("cairnwind.runtime")
 BATCH = 256
 ANSWER_WITHIN = 30.0
-AFTER_COMMIT = (ev.ResetStop, ev.ResetTrip, ev.Open)
+AFTER_COMMIT = frozenset(kind for kind, declared in OF_EVENT.items() if declared.commit_first)
 """Commands whose effect waits until they are recorded, but for moves to safe."""
 
 

@@ -8,30 +8,25 @@ from zoneinfo import ZoneInfo
 
 from flask import Response
 
-from cairnwind.core.facts import events as ev
+from cairnwind.commands.wishes import output_of
 from cairnwind.core.facts.conditions import Memory
 from cairnwind.core.facts.reflexes import Alarm, Reflex
 from cairnwind.core.language import forms as forms
 from cairnwind.core.rules import kinds
-from cairnwind.core.rules.trip import Trip
-from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.errors import CallerError
 from cairnwind.service import shapes
-from cairnwind.service.asked import answer, caller, caller_key, json_body, need, text
-from cairnwind.service.codes import Codes, shown, when_of
+from cairnwind.service.asked import answer, json_body, need
+from cairnwind.service.codes import shown, when_of
 from cairnwind.service.desk import Desk
 from cairnwind.service.first import clock
 from cairnwind.site.rules import the_language
-
-Do = Callable[..., Response]
-"""Has a command decided, and answers with its outcome."""
 
 
 class SafeViews:
     """The views; `cairnwind.service.app` has the way in."""
 
-    def __init__(self, desk: Desk, do: Do) -> None:
-        self.desk, self.runtime, self.site, self._do = desk, desk.runtime, desk.runtime.site, do
-        self.codes = Codes(self.runtime.reader, self.runtime.writer, self.site.timezone)
+    def __init__(self, desk: Desk) -> None:
+        self.desk, self.runtime, self.site = desk, desk.runtime, desk.runtime.site
 
     @property
     def rules(self) -> forms.Rules:
@@ -42,16 +37,9 @@ class SafeViews:
         """Their addresses."""
         return {
             f"{v1}/rules": {"GET": self.get_rules},
-            f"{v1}/site-file/reload": {"POST": self.reload},
             f"{v1}/questions": {"POST": self.ask},
             f"{v1}/trips": {"GET": self.get_trips},
-            f"{v1}/trips/<path:name>/reset": {"POST": self.reset},
             f"{v1}/alarms": {"GET": self.get_alarms},
-            f"{v1}/alarms/<path:name>/acknowledgement": {"POST": self.acknowledge},
-            f"{v1}/clock/acceptance": {"POST": self.accept_clock},
-            f"{v1}/reflexes/<path:name>/resume": {"POST": self.resume},
-            f"{v1}/outputs/<name>/attestation": {"POST": self.attest},
-            f"{v1}/outputs/<name>/open": {"POST": self.open},
             f"{v1}/outputs/<name>/codes": {"GET": self.get_codes},
             f"{v1}/outputs/<name>/codes/<path:owner>": {"PUT": self.put_code, "DELETE": self.drop_code},
         }
@@ -118,61 +106,6 @@ class SafeViews:
         missing = [gap.text for gap in condition.missing(sight, memory)]
         return answer({"question": condition.text, "so": value, "instead": [] if value else missing})
 
-    def reload(self) -> Response:
-        """Read the site file anew. Only a keeper may."""
-        json_body(set(), empty=True)
-        outcome = self.runtime.reload(caller())
-        return answer(shapes.outcome_form(outcome, None))
-
-    # --- commands -----------------------------------------------------------------------------------------
-
-    def reset(self, name: str) -> Response:
-        """Reset a trip, by name."""
-        trips = {rule.name for rule in self.rules.interlocks if isinstance(rule, Trip)}
-        if name not in trips:
-            raise unknown("trip", name, trips)
-        by = self._by()
-        return self._do(lambda at: ev.ResetTrip(at, self.runtime.command_id(), caller(), name, by), None)
-
-    def acknowledge(self, name: str) -> Response:
-        """Acknowledge an alarm, by name."""
-        alarms = {rule.name for rule in self.rules.reflexes if isinstance(rule, Alarm)}
-        if name not in alarms:
-            raise unknown("alarm", name, alarms)
-        by = self._by()
-        return self._do(lambda at: ev.Acknowledge(at, self.runtime.command_id(), caller(), name, by), None)
-
-    def accept_clock(self) -> Response:
-        """The clock is right: somebody with a name says so."""
-        by = self._by()
-        return self._do(lambda at: ev.AcceptClock(at, self.runtime.command_id(), caller(), by), None)
-
-    def resume(self, name: str) -> Response:
-        """Let a suspended reflex work again."""
-        known = {rule.name for rule in self.rules.reflexes if isinstance(rule, Reflex)}
-        if name not in known:
-            raise unknown("reflex", name, known)
-        return self._do(lambda at: ev.Resume(at, self.runtime.command_id(), caller(), name), None)
-
-    def attest(self, name: str) -> Response:
-        """Say that an output which cannot be asked was seen to be off."""
-        output = self._output(name)
-        by = self._by()
-        return self._do(lambda at: ev.Attest(at, self.runtime.command_id(), caller(), name, by), output)
-
-    def open(self, name: str) -> Response:
-        """Open a guarded output with a passcode."""
-        output = self._output(name)
-        code = need(json_body({"code"}), "code")
-        self._guarded(name)
-        found = self.codes.check(name, code, f"{caller_key().id} {caller().surface}")
-        if found is None:
-            return self._do(lambda at: ev.WrongCode(at, self.runtime.command_id(), caller(), name), output)
-        used = found.id if found.form.get("once") else 0
-        return self._do(
-            lambda at: ev.Open(at, self.runtime.command_id(), caller(), name, found.owner, used), output
-        )
-
     # --- passcodes ----------------------------------------------------------------------------------------
 
     def get_codes(self, name: str) -> Response:
@@ -190,13 +123,13 @@ class SafeViews:
             raise CallerError(
                 "bad-value", "This is not a name for an owner.", "Use up to 60 printable characters."
             )
-        self.codes.put(name, owner, need(body, "code"), when_of(body, self.site.timezone))
+        self.desk.codes.put(name, owner, need(body, "code"), when_of(body, self.site.timezone))
         return answer({"output": name, "owner": owner}, 201)
 
     def drop_code(self, name: str, owner: str) -> Response:
         """Take somebody's code away."""
         self._keeper(name)
-        if not self.codes.drop(name, owner):
+        if not self.desk.codes.drop(name, owner):
             raise CallerError(
                 "unknown-name", f"{owner} has no code for {name}.", f"See: cairnwind code {name}."
             )
@@ -204,23 +137,12 @@ class SafeViews:
 
     # --- small helpers ------------------------------------------------------------------------------------
 
-    def _by(self) -> str:
-        by = text(json_body({"by"}), "by").strip()
-        if not by or len(by) > 60:
-            raise CallerError("bad-value", "Nobody is named.", 'Send {"by": "Anna"}.')
-        return by
-
-    def _output(self, name: str) -> Any:
-        if name not in self.site.outputs:
-            raise unknown("output", name, self.site.outputs)
-        return self.site.outputs[name]
-
     def _guarded(self, name: str) -> None:
         if name not in {guard.output for guard in self.rules.guards}:
             raise CallerError("bad-value", f"{name} has no guard.", "Turn it on without a code.")
 
     def _keeper(self, name: str) -> None:
-        self._output(name)
+        output_of(self.site, name)
         self._guarded(name)
 
 

@@ -4,18 +4,22 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 from functools import lru_cache
+from itertools import islice
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import orjson
 
 from cairnwind.core.explain.why import Why, left_text
+from cairnwind.core.facts import plan
 from cairnwind.core.facts.claims import Claim
 from cairnwind.core.facts.events import Ended, Outcome
 from cairnwind.core.facts.interlocks import Latched, Raised, Refusal, Stop, Tag
 from cairnwind.core.facts.model import Board, Input, Output, Site
 from cairnwind.core.facts.now import BoardNow, InputNow, OutputNow, SiteNow
+from cairnwind.core.facts.plan import Schedule, Span
 from cairnwind.core.facts.traces import Traced
+from cairnwind.core.language import schedules
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.rules.budget import Left
 from cairnwind.core.values.quantities import NS
@@ -247,6 +251,17 @@ def ended_form(ended: Ended) -> dict[str, Any]:
         "ending": ended.ending,
         "text": ended.text,
     }
+
+
+def schedule_form(schedule: Schedule, running: Span | None, now: int) -> dict[str, Any]:
+    """A schedule, with when it is next as seen from ``now`` (nanoseconds UTC)."""
+    coming = list(islice(plan.ahead(schedule, now, 800), 3)) if schedule.enabled else []
+    return {
+        **schedules.form_of(schedule), "origin": schedule.origin, "enabled": schedule.enabled, "when": plan.told(schedule),
+        "outputs": list(schedule.course.outputs), "running_until": moment(running.end) if running else None,
+        "next": [[moment(span.start), moment(span.end)] for span in coming],
+        "skipped": [moment(each) for each in sorted(schedule.skipped) if each > now],
+    }  # fmt: skip
 
 
 def why_form(value: Why) -> dict[str, Any]:

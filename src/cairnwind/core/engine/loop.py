@@ -112,7 +112,11 @@ class Engine:
             self._lifecycle.see_clock(turn)
         if clocks.mono.is_due(at.mono) or clocks.wall.is_due(at.wall):
             self._meet_deadlines(turn)
-        self._handlers[type(event)](turn, event)
+        handler = self._handlers.get(type(event))
+        if handler is not None:
+            handler(turn, event)
+        else:
+            event.carry_out(turn)  # type: ignore[union-attr]
         rounds = deciding.decide(turn)
         if turn.asked and self._armed.gates.some and withdraw(turn):
             rounds += 1 + deciding.decide(turn)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from cairnwind.core.facts.claims import Claim, Instant, Lifetime, Rank, Source
 from cairnwind.core.facts.course import Course
@@ -16,6 +16,19 @@ from cairnwind.core.values.settings import Setting
 if TYPE_CHECKING:
     from cairnwind.core.facts.plan import Schedule
     from cairnwind.core.facts.reflexes import Rule
+
+
+@fact
+class Act:
+    """A command that is declared whole in one place: what it carries, and what the engine does about it."""
+
+    at: Instant
+    command: str
+    source: Source
+
+    def carry_out(self, turn: Any) -> None:
+        """Do it, in the `cairnwind.core.state.turn.Turn` of its event."""
+        raise NotImplementedError
 
 
 @fact
@@ -325,7 +338,8 @@ class Plan:
 
 
 Command = (
-    Do
+    Act
+    | Do
     | Extend
     | ChangeTimer
     | Plan

@@ -5,6 +5,7 @@ from __future__ import annotations
 from cairnwind.core.facts.commands import (
     AcceptClock,
     Acknowledge,
+    Act,
     AllStop,
     Attest,
     ChangeTimer,
@@ -75,6 +76,7 @@ from cairnwind.core.facts.reports import (
 __all__ = [
     "AcceptClock",
     "Acknowledge",
+    "Act",
     "AllStop",
     "Answers",
     "Attest",

@@ -1,4 +1,4 @@
-"""Who may: keys with a role, and what a command needs.
+"""Who may: keys with a role.
 
 ``watch`` may look, ``operate`` may command, ``keep`` may also do what only a keeper may. A key may be limited to some
 outputs, groups and kinds: it still sees the whole site, and commands those only. Moves to safe are no exception, but for the
@@ -9,15 +9,10 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.model import Site
 from cairnwind.core.language.words import OF_KIND
 
 ROLES = ("watch", "operate", "keep")
-KEEPERS = (ev.Attest, ev.Reload, ev.ResetStop, ev.AcceptClock)
-"""Commands that only a keeper may give, whatever the site says."""
-ANYBODY = (ev.AllStop, ev.Acknowledge)
-"""Commands of no output in particular, open to any key that may operate anything."""
 KINDS = {name.replace(" ", "-"): kinds for name, kinds in OF_KIND.items()}
 """Kinds by the names that a key may be limited to."""
 
@@ -62,8 +57,3 @@ class Key(NamedTuple):
 def lacks(key: Key, needed: str) -> bool:
     """Whether a key has less than the role that is needed."""
     return ROLES.index(key.role) < ROLES.index(needed)
-
-
-def needed(command: Any) -> str:
-    """The role that a command needs."""
-    return "keep" if isinstance(command, KEEPERS) else "operate"

@@ -1,4 +1,4 @@
-"""What a request for a claim says, read into a command: one reading for every surface that speaks in objects."""
+"""What a command says of a claim, read into what it asks for: one reading for every surface that speaks in objects."""
 
 from __future__ import annotations
 
@@ -26,7 +26,6 @@ from cairnwind.core.physics.programs import Program
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import NS, duration
 from cairnwind.core.values.settings import Setting
-from cairnwind.service.first import clock
 
 CLAIM = ("setting", "over", "program", "rank", "for", "until", "lease", "lasting", "when_possible")
 """Members of a request for a claim, beside the output or outputs."""
@@ -92,7 +91,7 @@ def claim(
 ) -> ev.Wish:  # fmt: skip
     """The command that a request for a claim asks for: persons share a slot, each hold has its own."""
     setting = wanted(body, output, site.tunes, place, of)
-    rank, life = lifetime(body, site.timezone)
+    rank, life = lifetime(body, site.timezone, at.wall)
     possible = body.get("when_possible", False)
     if not isinstance(possible, bool):
         raise CallerError("bad-value", "'when_possible' is neither true nor false.", "Send true or false.")
@@ -100,7 +99,7 @@ def claim(
     return ev.Wish(at, command, source, output.name, setting, rank, slot, life, possible)
 
 
-def lifetime(body: Mapping[str, Any], zone: str) -> tuple[Rank, Lifetime]:
+def lifetime(body: Mapping[str, Any], zone: str, now: int) -> tuple[Rank, Lifetime]:
     """Rank and lifetime: the table of defaults by surface has one row for commands like this and one for holds."""
     word = body.get("rank", "hand" if "lease" in body else "person")
     if word not in ("person", "hand"):
@@ -129,7 +128,7 @@ def lifetime(body: Mapping[str, Any], zone: str) -> tuple[Rank, Lifetime]:
         case ["for"]:
             return Rank.PERSON, lasting(duration(body["for"]))
         case ["until"]:
-            return Rank.PERSON, until(moment(body["until"], ZoneInfo(zone)))
+            return Rank.PERSON, until(moment(body["until"], ZoneInfo(zone), now))
         case ["lasting"] if body["lasting"] == "until released":
             return Rank.PERSON, RELEASED
         case ["lasting"]:
@@ -146,13 +145,14 @@ def lifetime(body: Mapping[str, Any], zone: str) -> tuple[Rank, Lifetime]:
             return Rank.PERSON, TAKEOVER
 
 
-def moment(text: object, zone: ZoneInfo) -> int:
+def moment(text: object, zone: ZoneInfo, now: int) -> int:
     """An RFC 3339 time, or HH:MM of today or tomorrow in the site's zone, as wall nanoseconds."""
-    now = clock().wall
     try:
         if isinstance(text, str) and len(text) <= 5:
             hour, minute = map(int, text.split(":"))
-            today = datetime.now(zone).replace(hour=hour, minute=minute, second=0, microsecond=0)
+            today = datetime.fromtimestamp(now / NS, zone).replace(
+                hour=hour, minute=minute, second=0, microsecond=0
+            )
             wall = int(today.timestamp()) * NS
             if wall <= now:
                 day = today.date().toordinal() + 1

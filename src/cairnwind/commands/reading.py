@@ -1,0 +1,121 @@
+"""What was given with a command, read into its declaration; and the schema of that.
+
+Errors name the field by the name that surfaces use, say what it has to be, and what to do.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from functools import lru_cache
+from typing import Any
+
+import msgspec
+from msgspec import ValidationError, convert
+from msgspec.structs import FieldInfo, fields
+
+from cairnwind.commands.declaring import Command
+from cairnwind.core.values.errors import CallerError, unknown
+
+WORDS = {
+    "str": "text",
+    "int": "whole number",
+    "float": "number",
+    "bool": "true or false",
+    "array": "list",
+    "object": "object",
+}
+
+
+def read(kind: type[Command], given: Mapping[str, Any]) -> Command:
+    """The command that somebody gives. Raises `CallerError` (``bad-value``)."""
+    for name in given:
+        if name not in names(kind):
+            remedy = unknown("member", str(name), names(kind)).remedy
+            raise CallerError(
+                "bad-value", f"The request has a member '{name}' that is not known here.", remedy
+            )
+    for name, field in names(kind).items():
+        if field.required and given.get(name) in (None, ""):
+            raise _missing(field)
+    try:
+        return convert(given, kind)
+    except ValidationError as error:
+        raise _wrong(kind, str(error)) from None
+
+
+@lru_cache
+def names(kind: type[Command]) -> Mapping[str, FieldInfo]:
+    """Its fields, by the names that surfaces use."""
+    return {each.encode_name: each for each in fields(kind)}
+
+
+def meaning(field: FieldInfo) -> msgspec.Meta:
+    """What a field means, and its bounds."""
+    found = getattr(field.type, "__metadata__", None)
+    if found is None:  # it may be left out
+        found = next(each.__metadata__ for each in field.type.__args__ if hasattr(each, "__metadata__"))
+    meta: msgspec.Meta = found[0]
+    return meta
+
+
+def _kind(field: FieldInfo) -> str:
+    """What a field holds, in words."""
+    types = [field.type, *getattr(field.type, "__args__", ())]
+    plain = next(
+        (
+            each
+            for one in types
+            for each in (one, getattr(one, "__origin__", None))
+            if each in (str, int, float, bool)
+        ),
+        None,
+    )
+    meta = meaning(field)
+    word = WORDS[plain.__name__] if plain is not None else "list of texts" if meta.max_length else "value"
+    if meta.max_length and plain is str:
+        return f"{word} of {meta.min_length or 'up'} to {meta.max_length} characters"
+    if meta.ge is not None and meta.le is not None and meta.le < 10**9:
+        return f"{word} from {meta.ge:g} to {meta.le:g}"
+    return word
+
+
+def _missing(field: FieldInfo) -> CallerError:
+    said = (meaning(field).extra or {}).get("missing")
+    if said is not None:
+        return CallerError("bad-value", *said)
+    kind, name = _kind(field), field.encode_name
+    return CallerError("bad-value", f"The request has no {kind} '{name}'.", f"Send '{name}' as a {kind}.")
+
+
+def _wrong(kind: type[Command], said: str) -> CallerError:
+    found = re.search(r"at `\$\.([^.`\[]+)", said)
+    field = names(kind).get(found[1]) if found else None
+    if field is None:
+        return CallerError("bad-value", f"This is no {kind.word}: {said}.", "See the description of the API.")
+    what = _kind(field)
+    so = "neither true nor false" if what == "true or false" else f"not a {what}"
+    remedy = (
+        "Send true or false."
+        if what == "true or false"
+        else f"Send a {what}: {_first_down(meaning(field).description)}"
+    )
+    return CallerError("bad-value", f"'{field.encode_name}' is {so}.", remedy)
+
+
+def _first_down(text: str | None) -> str:
+    return (text or "")[:1].lower() + (text or "")[1:]
+
+
+def schema(kind: type[Command], without: frozenset[str] = frozenset()) -> dict[str, Any]:
+    """The JSON Schema of what is given with a command, but for what stands in its address."""
+    (_,), components = msgspec.json.schema_components([kind], ref_template="#/{name}")
+    found: dict[str, Any] = components[kind.__name__]
+    found.pop("title", None)
+    found.pop("description", None)
+    found["properties"] = {name: each for name, each in found["properties"].items() if name not in without}
+    found["required"] = [name for name in found.get("required", ()) if name not in without]
+    if not found["required"]:
+        del found["required"]
+    example = {name: value for name, value in kind.example.items() if name not in without}
+    return {**found, "examples": [example]} if example else found
