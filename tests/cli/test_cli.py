@@ -58,7 +58,7 @@ def test_json_for_scripts(running: Running) -> None:
     turned = json.loads(running.cli("turn", "gallery", "33 %", "--json").stdout)
     assert (turned["outcome"], turned["ending"]["ending"]) == ("driving", "confirmed")
     look = json.loads(running.cli("look", "--json").stdout)
-    assert set(look) == {"site", "outputs", "inputs", "boards"}
+    assert set(look) == {"site", "outputs", "inputs", "boards", "notes"}
     assert (
         json.loads(running.cli("look", "gallery", "--json").stdout)["outputs"][0]["confirmed"]["level"] == 33
     )

@@ -3,12 +3,18 @@
 from __future__ import annotations
 
 import json
+import re
 import time
 from collections.abc import Callable, Iterator
+from typing import Any
+from urllib.parse import quote
 
 import pytest
 
-from cairnwind.core.values.errors import CallerError
+from cairnwind.commands import table as commands
+from cairnwind.commands.declaring import Command
+from cairnwind.commands.reading import names
+from cairnwind.core.values.errors import CallerError, Trouble
 from tests.conftest import eventually
 from tests.remotes.peers import Answer, Ways
 from tests.service.test_surfaces import table
@@ -128,6 +134,107 @@ def test_each_way_has_the_rank_the_lifetime_and_the_off_of_its_row(ways: Ways) -
     ways.running.http("PUT", "/api/v1/pads/hoist", json={"x": 0, "y": 1})
     (claim,) = site.output("vent")["claims"]
     assert (claim["rank"], claim["lifetime"]) == (rank, lifetime)
+
+
+VALUES: dict[str, Any] = {
+    "output": "gallery", "board": "near", "pin": "line-12", "scene": "evening", "tag": "ladder", "by": "Anna", "code": "1234",
+    "claim": 999_999, "timer": 999_999, "longer": "5 min", "trip": "none such", "alarm": "too warm", "reflex": "none such",
+}  # fmt: skip
+"""What the fields of commands hold here, where their examples name other things, or there are none."""
+
+
+def given(kind: type[Command]) -> dict[str, Any]:
+    """Something that a command may carry."""
+    found = {name: VALUES[name] for name, field in names(kind).items() if field.required and name in VALUES}
+    return {**kind.example, **found}
+
+
+def told(form: dict[str, Any]) -> tuple[str, str]:
+    """An outcome and its reason, but for what is said of the address and numbers."""
+    reason = str(form.get("reason") or form.get("detail") or "").rstrip(".")
+    return form.get("outcome", "refused"), re.sub(r"\d+", "N", reason[:1].lower() + reason[1:])
+
+
+def by_every_way(
+    ways: Ways, kind: type[Command], body: dict[str, Any]
+) -> Iterator[tuple[str, dict[str, Any]]]:
+    path, rest = kind.path, dict(body)
+    for name in re.findall(r"<(?:\w+:)?(\w+)>", kind.path):
+        path = re.sub(rf"<(?:\w+:)?{name}>", quote(str(rest.pop(name)), safe=""), path)
+    more = {} if kind.method == "DELETE" else {"json": rest}
+    yield "HTTP", ways.running.http(kind.method, f"/api/v1{path}", key=ways.key, **more).json()
+    try:
+        yield "client", ways.client.command(kind.word, **body).form
+    except Trouble as error:
+        yield "client", {"outcome": error.more.get("outcome", "refused"), "reason": error.sentence}
+    form = ways.host.call(kind.word, **body)
+    yield "serial line", form.get("result") or form["error"]["data"]
+    mark = str(time.monotonic_ns())
+    ways.broker.send(f"do/{kind.word}", json.dumps({**body, "id": mark}))
+    yield (
+        "broker",
+        ways.broker.wait(
+            f"do/{kind.word}/outcome", lambda form: form.get("id") == mark and "outcome" in form
+        ),
+    )
+    if not kind.typed:
+        words = [
+            word
+            for name, value in body.items()
+            for word in ([str(value)] if names(kind)[name].required else [f"--{name}", str(value)])
+        ]
+        env = {"CAIRNWIND_KEY": ways.key}
+        done = ways.running.cli(
+            "--address", ways.running.url, kind.word.replace("_", "-"), *words, "--json", env=env
+        )
+        said = " ".join(done.stderr.removeprefix("error: ").split()) or done.stdout
+        yield (
+            "command line",
+            json.loads(said) if said.startswith("{") else {"reason": said.partition(". ")[0]},
+        )
+
+
+@pytest.mark.parametrize("word", commands.COMMANDS)
+def test_every_command_of_the_table_is_the_same_by_every_way(word: str, ways: Ways) -> None:
+    kind, site = commands.COMMANDS[word], ways.running.site
+    found: dict[str, tuple[str, str]] = {}
+    every = by_every_way(ways, kind, given(kind))
+    while True:
+        free(ways)
+        there = [each["name"] for each in site.plan()["schedules"]]
+        if "late" in there:
+            site.drop_schedule("late")
+        if word != "add_schedule" and "schedule" in word:
+            site.add_schedule(name="late", do="turn gallery off", from_="23:00", for_="8 h")
+        last = site.journal(limit=1)[0]["sequence"]
+        way, form = next(every, ("", {}))
+        if not way:
+            break
+        found[way] = told(form)
+        sources = {row["source"] for row in site.journal(after=last) if row["source"]}
+        assert sources <= {f"{way} (hands)"}, "under its own name in the journal"
+    assert len(found) == (4 if kind.typed else 5)
+    assert len(set(found.values())) == 1, found
+    if kind.role == "keep":
+        assert found["HTTP"] == ("refused", "the key 'hands' may only operate")
+
+
+def test_a_note_is_shown_with_what_it_is_about(ways: Ways) -> None:
+    site = ways.running.site
+    site.note("contact cleaned", about="door")
+    site.note("lamp changed", about="gallery")
+    site.note("inspected", about="near")
+    site.note("keys are with Anna")
+    assert ("noted", "lamp changed (client (first key), ") in {
+        (step["stage"], step["text"][: len("lamp changed (client (first key), ")])
+        for step in site.why("gallery")["steps"]
+    }
+    for name, text in (("gallery", "lamp changed"), ("near", "inspected"), (None, "keys are with Anna")):
+        assert text in ways.running.cli("look", *([name] if name else [])).stdout
+    assert "contact cleaned" in ways.running.cli("records", "door").stdout
+    (row,) = site.journal(kind="note", subject="near")
+    assert (row["text"], row["data"]["note"]) == ("note on near: inspected", "inspected")
+    assert ways.host.call("note", text="mine", about="door")["error"]["data"]["outcome"] == "refused"
 
 
 def test_a_lease_that_has_ended_is_refused_and_one_that_is_held_ends_with_its_holder(ways: Ways) -> None:

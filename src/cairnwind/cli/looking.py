@@ -14,6 +14,8 @@ from cairnwind.cli.main import an_output, as_json, main, names_of, site_of
 if TYPE_CHECKING:
     from cairnwind.client import Site
 
+NOTES = 3
+"""That are shown with what they are about; the journal has all."""
 TRACE_EVERY = 0.3
 """Seconds between two looks at what was decided."""
 
@@ -50,10 +52,12 @@ def look(
         boards = [each for each in boards if each["name"] == name or not by_board]
         if not outputs and not inputs and not by_board:
             site.output(name)  # raises, with the nearest name
+    notes = site.journal(subject=name or "", kind="note", limit=NOTES)
     if as_json:
-        show.emit({"site": facts, "outputs": outputs, "inputs": inputs, "boards": boards})
+        show.emit({"site": facts, "outputs": outputs, "inputs": inputs, "boards": boards, "notes": notes})
     else:
         show.look(facts, outputs, inputs, boards, by_board=by_board)
+        show.notes(notes, ZoneInfo(facts["timezone"]))
 
 
 @main.command()

@@ -5,6 +5,7 @@ Each command calls the client library, or starts a service; none decides anythin
 
 from __future__ import annotations
 
+import importlib
 import os
 import sys
 from collections.abc import Callable
@@ -40,6 +41,11 @@ ELSEWHERE = {
 """Commands and the modules that have them."""
 
 
+def _declared() -> Any:
+    """Commands of the table that have no command line of their own; loaded only for those."""
+    return importlib.import_module("cairnwind.cli.declared")
+
+
 class Commands(click.Group):
     """Shows our errors once, on stderr, with an exit code that means something.
 
@@ -48,15 +54,14 @@ class Commands(click.Group):
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         """All of them."""
-        return sorted({*self.commands, *ELSEWHERE})
+        return sorted({*self.commands, *ELSEWHERE, *_declared().words()})
 
     def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
         """One, loaded if need be."""
         if name in ELSEWHERE and name not in self.commands:
-            import importlib
-
             importlib.import_module(f"cairnwind.cli.{ELSEWHERE[name]}")
-        return self.commands.get(name)
+        found: click.Command | None = self.commands.get(name) or _declared().command(name)
+        return found
 
     def invoke(self, ctx: click.Context) -> Any:
         """Run; a `Trouble` becomes its sentence, its remedy and its exit code."""

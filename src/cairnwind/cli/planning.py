@@ -351,6 +351,8 @@ def records(
         click.echo(f"Nothing has been recorded of {name} in that time.")
     else:
         _chart(name, found, zone)
+    if not (as_json or as_csv):
+        show.notes(site.journal(subject=name, kind="note", begin=begin, end=end, limit=20), zone)
 
 
 def _chart(name: str, found: dict[str, Any], zone: ZoneInfo) -> None:

@@ -158,6 +158,14 @@ def _because(output: dict[str, Any]) -> str:
     return f"{output['by']} wants it {output['wanted']['words']}" if output["by"] else "rest"
 
 
+def notes(rows: list[dict[str, Any]], zone: ZoneInfo) -> None:
+    """What people have left to remember, the oldest first."""
+    for row in reversed(rows):
+        click.echo(
+            f"{click.style(time_of(row['at'], zone), dim=True)}  {row['text']}  {click.style(row['source'], dim=True)}"
+        )
+
+
 def why(form: dict[str, Any], *, past: bool = False) -> None:
     """The sentence, then the steps from wish to pin."""
     from rich.table import Table

@@ -26,8 +26,9 @@ class Noted(ev.Act):
         if not turn.recording:
             turn.refuse(self, sequence, turn.no_journal())
             return
-        turn.record(sequence, "note", self.about, self.text, self, {"verb": "note", "text": self.text})
-        turn.done(self, sequence, f"noted: {self.text}", sure=True)
+        text = f"note on {self.about or 'the site'}: {self.text}"
+        turn.record(sequence, "note", self.about, text, self, {"verb": "note", "note": self.text})
+        turn.done(self, sequence, text, sure=True)
 
 
 @declare(

@@ -8,7 +8,6 @@ from typing import Annotated, Any
 from cairnwind.commands.declaring import Ask, Command, declare, field
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.course import Order
-from cairnwind.core.language import answers
 from cairnwind.core.values.errors import CallerError, unknown
 
 SCENE = Annotated[str, field("The scene.", of="scene", min_length=1)]
@@ -62,6 +61,8 @@ class _Said(Command):
 
     def told(self, ask: Ask, outcome: ev.Outcome) -> dict[str, Any]:
         """How it was understood, and a sentence to say back."""
+        from cairnwind.core.language import answers
+
         course = ask.found["course"]
         return {"phrase": course.text, "say": answers.answer(ask.site, course, outcome)}
 

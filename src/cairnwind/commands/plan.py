@@ -11,13 +11,13 @@ from msgspec import field as renamed
 from cairnwind.commands.declaring import NUMBER, PACED, SPAN, Ask, Command, declare, field
 from cairnwind.commands.phrases import outputs_of
 from cairnwind.core.facts import events as ev
-from cairnwind.core.language import schedules
+from cairnwind.core.facts.course import MOST_DATES
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import duration
 
 NAME = Annotated[str, field("Its name.", of="schedule", min_length=1)]
 TEXT = Annotated[str, field("A text.")]
-DATES = Annotated[list[str], field("Dates, as in 2026-12-24.", max_length=schedules.MOST_DATES)]
+DATES = Annotated[list[str], field("Dates, as in 2026-12-24.", max_length=MOST_DATES)]
 
 
 class _OfPlan(Command):
@@ -58,6 +58,8 @@ class ChangeSchedule(_OfPlan):
 
     def event(self, ask: Ask) -> ev.Command:
         """It stands on the plan from now on."""
+        from cairnwind.core.language import schedules  # the grammar is not needed to know of the command
+
         return self.plan(ask, "put", self.name, schedules.make(self.given, ask.planned, "database"))
 
     def told(self, ask: Ask, outcome: ev.Outcome) -> dict[str, Any]:

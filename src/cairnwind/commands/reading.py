@@ -17,14 +17,7 @@ from msgspec.structs import FieldInfo, fields
 from cairnwind.commands.declaring import Command
 from cairnwind.core.values.errors import CallerError, unknown
 
-WORDS = {
-    "str": "text",
-    "int": "whole number",
-    "float": "number",
-    "bool": "true or false",
-    "array": "list",
-    "object": "object",
-}
+WORDS: dict[Any, str] = {str: "text", int: "whole number", float: "number", bool: "true or false"}
 
 
 def read(kind: type[Command], given: Mapping[str, Any]) -> Command:
@@ -59,21 +52,21 @@ def meaning(field: FieldInfo) -> msgspec.Meta:
     return meta
 
 
+def holds(field: FieldInfo) -> type | None:
+    """The plain type of what a field holds; None if it may be of several."""
+    types = [field.type, *getattr(field.type, "__args__", ())]
+    plain = [getattr(each, "__origin__", each) for each in types]
+    plain += [getattr(each, "__origin__", None) for each in plain]
+    return next((each for each in plain if each in (str, int, float, bool, list)), None)
+
+
 def _kind(field: FieldInfo) -> str:
     """What a field holds, in words."""
-    types = [field.type, *getattr(field.type, "__args__", ())]
-    plain = next(
-        (
-            each
-            for one in types
-            for each in (one, getattr(one, "__origin__", None))
-            if each in (str, int, float, bool)
-        ),
-        None,
-    )
-    meta = meaning(field)
-    word = WORDS[plain.__name__] if plain is not None else "list of texts" if meta.max_length else "value"
-    if meta.max_length and plain is str:
+    plain, meta = holds(field), meaning(field)
+    if plain is list:
+        return "list of texts"
+    word = WORDS.get(plain, "value")
+    if meta.max_length:
         return f"{word} of {meta.min_length or 'up'} to {meta.max_length} characters"
     if meta.ge is not None and meta.le is not None and meta.le < 10**9:
         return f"{word} from {meta.ge:g} to {meta.le:g}"

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import importlib
-import pkgutil
 from collections.abc import Mapping
+from pathlib import Path
 from typing import get_args
 
-import cairnwind.commands
 from cairnwind.commands.declaring import DECLARED, OF_EVENT, Command
 from cairnwind.core.facts import events as ev
 
-for _each in pkgutil.iter_modules(cairnwind.commands.__path__):
-    if _each.name not in ("table", "declaring", "reading", "page", "wishes"):
-        importlib.import_module(f"cairnwind.commands.{_each.name}")
+for _each in sorted(Path(__file__).parent.glob("*.py")):
+    if _each.stem not in ("__init__", "table", "declaring", "reading", "page", "wishes"):
+        importlib.import_module(f"cairnwind.commands.{_each.stem}")
 
 __all__ = ["COMMANDS", "OF_EVENT", "role_of", "urgent"]
 COMMANDS: Mapping[str, type[Command]] = dict(sorted(DECLARED.items()))

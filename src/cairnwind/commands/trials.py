@@ -15,7 +15,6 @@ from cairnwind.core.facts.trials import MODES, PULLS, owner
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import duration, parse
 from cairnwind.core.values.settings import FULL, Level, level
-from cairnwind.site.pins import resolve
 
 AMOUNT: dict[str, Any] = {"type": ["string", "number"]}
 PIN = {"board": "shelf", "pin": "J2-10"}
@@ -31,6 +30,8 @@ class _OfPin(Command):
         """The pin. Raises `CallerError` (``unknown-name``)."""
         if self.board not in ask.site.boards:
             raise unknown("board", self.board, ask.site.boards)
+        from cairnwind.site.pins import resolve  # what reads a site file is not needed to know of the command
+
         return resolve(f"{self.board}:{self.pin}", dict(ask.site.boards))
 
     def owner(self, ask: Ask) -> Output | None:

@@ -312,7 +312,9 @@ class LineRemote(Remote):
         )
 
     def renew(self, given: dict[str, Any]) -> Any:
-        """A lease goes on."""
+        """The line's own lease on an output goes on; with a claim, that one."""
+        if "claim" in given:
+            return wait_for(lambda told: self.desk.give(self.source(), "renew", given, told))
         _known(given, {"output"})
         return wait_for(
             lambda told: self.desk.renew(self.source(), str(given.get("output", "")), self._slot, told)

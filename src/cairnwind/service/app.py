@@ -20,7 +20,7 @@ from cairnwind.commands.reading import names, read
 from cairnwind.commands.table import COMMANDS
 from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
 from cairnwind.core.explain.past import Row, why_then
-from cairnwind.core.explain.why import if_wanted, why, with_budgets, with_clock
+from cairnwind.core.explain.why import if_wanted, why, with_budgets, with_clock, with_notes
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.model import Output
 from cairnwind.core.facts.now import OutputNow
@@ -48,6 +48,8 @@ from cairnwind.service.wire import Wire
 
 log = logging.getLogger("cairnwind.http")
 LARGEST = 64 << 10
+NOTES = 3
+"""That are shown with the reasons of an output."""
 
 
 def make_app(desk: Desk, door: Door, wire: Wire, remotes: Sequence[Remote] = ()) -> Flask:
@@ -169,6 +171,8 @@ class _Api:
             outcome = self.runtime.ask(probe)
             if outcome is not None:
                 reasons = if_wanted(reasons, output, outcome.reason, outcome.remedy)
+        notes = self.runtime.reader.journal(subject=name, kind="note", limit=NOTES)
+        reasons = with_notes(reasons, [(row.wall, row.source, row.data["note"]) for row in notes], clocks)
         return answer(shapes.why_form(reasons))
 
     def get_trace(self, name: str) -> Response:

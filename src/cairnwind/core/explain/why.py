@@ -64,6 +64,12 @@ def why(now: OutputNow, clock: Callable[[int], str]) -> Why:
     return Why(now.output.name, sentence, tuple(steps), remedy)
 
 
+def with_notes(found: Why, notes: Iterable[tuple[int, str, str]], clock: Callable[[int], str]) -> Why:
+    """The same, with what people have left to remember about it: when (nanoseconds UTC), who, what."""
+    steps = [("noted", f"{text} ({who}, {clock(wall)})") for wall, who, text in notes]
+    return replace(found, steps=(*found.steps, *steps)) if steps else found
+
+
 def if_wanted(found: Why, output: Output, reason: str, remedy: str) -> Why:
     """The same, with what would stand in the way if somebody wanted it on."""
     on = output.words[1]

@@ -16,6 +16,9 @@ from cairnwind.core.values.settings import Setting
 if TYPE_CHECKING:
     from cairnwind.core.values.moments import Moment
 
+MOST_DATES = 1000
+"""That one schedule leaves out, or has besides."""
+
 
 class Order(NamedTuple):
     """One output's part of a step."""

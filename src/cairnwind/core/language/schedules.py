@@ -8,7 +8,7 @@ from typing import Any, NamedTuple, TypeVar
 
 from cairnwind.core.facts import plan
 from cairnwind.core.facts.claims import Lifetime, Rank, Source
-from cairnwind.core.facts.course import Order, Step, Timer
+from cairnwind.core.facts.course import MOST_DATES, Order, Step, Timer
 from cairnwind.core.facts.history import source_form
 from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.plan import Schedule, Span
@@ -22,7 +22,6 @@ from cairnwind.core.values.quantities import duration, show_duration
 T = TypeVar("T")
 KEYS = ("name", "do", "from", "to", "for", "repeat", "starts", "without", "also", "timezone", "enabled")
 """What can be said of a schedule."""
-MOST_DATES = 1000
 
 
 class Planned(NamedTuple):
