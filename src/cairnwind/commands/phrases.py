@@ -88,7 +88,7 @@ class Do(_Said):
 
 
 @declare(
-    "run_scene", makes=ev.Do, role="operate", lane=_only_off, address="POST /scenes/<scene>/run", status=201, waits=True, typed="run",
+    "run_scene", makes=ev.Do, role="operate", lane=_only_off, address="POST /scenes/<scene>/run", status=201, waits=True, typed="do run scene",
     example={"scene": "opening"},
 )  # fmt: skip
 class RunScene(_Said):
@@ -114,7 +114,7 @@ class RunScene(_Said):
     role="operate",
     lane=_only_off,
     address="DELETE /scenes/<scene>/claims",
-    typed="run --release",
+    typed="do release scene",
     example={"scene": "opening"},
 )
 class ReleaseScene(RunScene):

@@ -39,7 +39,7 @@ class _OfPlan(Command):
 
 
 @declare(
-    "change_schedule", makes=ev.Plan, role="operate", lane=PACED, address="PUT /plan/schedules/<path:name>", typed="plan change", example={"name": "late", "do": "turn gallery off", "from": "23:30", "for": "7 h", "repeat": "FREQ=DAILY"},
+    "change_schedule", makes=ev.Plan, role="operate", lane=PACED, address="PUT /plan/schedules/<path:name>", example={"name": "late", "do": "turn gallery off", "from": "23:30", "for": "7 h", "repeat": "FREQ=DAILY"},
 )  # fmt: skip
 class ChangeSchedule(_OfPlan):
     """Puts another in the place of a schedule that was added."""
@@ -167,7 +167,7 @@ class _OfTimer(Command):
 
 @declare(
     "put_off", makes=(ev.ChangeTimer, ev.Extend), role="operate", lane=PACED, address="PATCH /plan/timers/<int:timer>",
-    typed="timers --longer",
+    typed="timers extend",
 )  # fmt: skip
 class PutOff(_OfTimer):
     """Puts a timer off, or lets a claim last longer."""
@@ -186,7 +186,7 @@ class PutOff(_OfTimer):
     role="operate",
     lane=PACED,
     address="DELETE /plan/timers/<int:timer>",
-    typed="timers --cancel",
+    typed="timers cancel",
 )
 class Cancel(_OfTimer):
     """Cancels a timer, or releases the claim."""
