@@ -142,7 +142,9 @@ def test_how_it_is_decided_can_be_looked_at_live(demo: Demo) -> None:
     gates = [step["what"] for step in trace["steps"] if step["phase"] == "own gates"]
     assert gates[:4] == ["starting", "closing", "all-stop", "trip"]
     assert (gates[-1], trace["steps"][-1]["phase"]) == ("needs", "answer")
-    said = (refused.stderr or refused.stdout).replace("\n       ", " ")  # it waits, if its vent has just come on
+    said = (refused.stderr or refused.stdout).replace(
+        "\n       ", " "
+    )  # it waits, if its vent has just come on
     assert trace["steps"][-1]["text"].partition(": ")[2] in said
     looking.send_signal(signal.SIGINT)
     looking.communicate(timeout=60)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+import json
 import os
 import re
 import subprocess
@@ -212,6 +214,56 @@ def test_every_example_is_true(studio: Running) -> None:
                 tried += 1
     assert tried > 55
     assert validator["Output"].is_valid(studio.site.output("gallery"))
+    studio.site.reset_stop()
+
+
+NASTY = (
+    "1" + "0" * 5000, "-1e400", '"' + "9" * 5000 + '"', '"0001-01-01"', '"9999-12-31T23:59:59"', "{}", "[[[]]]", "null", '"\\u0000"', '"\\ud800"',
+    '"' + "(" * 3000 + '"', '"' + "not " * 800 + 'x"', '"99999999999999999 h"', '{"level": 1e400}', '{"kind": "tune", "notes": [[1e308, 1]]}',
+)  # fmt: skip
+"""What somebody may send in place of anything, as it stands in JSON."""
+
+
+def test_whatever_is_in_place_of_anything_is_no_fault_of_the_service(studio: Running) -> None:
+    asks = requests.Session()
+    asks.headers.update({"Authorization": f"Bearer {studio.key}", "Content-Type": "application/json"})
+    tried = 0
+
+    def ask(call: calls.Call, **more: Any) -> None:
+        nonlocal tried
+        tried += 1
+        answer = asks.request(call.method, studio.url + _path(call), timeout=30, **more)
+        assert answer.status_code < 500 or answer.status_code in (503, 507), (
+            call.path,
+            more,
+            answer.text[:300],
+        )
+
+    for call in calls.CALLS:
+        if call.path in ("/events", "/sign-in-links", "/session", "/site-file/reload"):
+            continue
+        body: dict[str, Any] = call.body if isinstance(call.body, dict) else {}
+        for name, bad in itertools.product(body.get("properties", {}), NASTY):
+            others = {**dict.fromkeys(body.get("required", ()), "x"), **(body.get("examples") or [{}])[0]}
+            others.pop(name, None)
+            head = json.dumps(others)[:-1] + (", " if others else "")
+            ask(call, data=f"{head}{json.dumps(name)}: {bad}}}".encode())
+        for name, bad in itertools.product(call.query, NASTY):
+            ask(call, params={name: bad.strip('"')})
+    for whole in (
+        "[" * 50_000,
+        '{"a": ' * 50_000,
+        "[]",
+        "1",
+        "nul",
+        "\xff",
+        '{"output": "gallery", "setting": ' + "[" * 50_000,
+    ):
+        ask(
+            next(call for call in calls.CALLS if call.path == "/claims" and call.method == "POST"),
+            data=whole.encode("latin-1"),
+        )
+    assert tried > 1500
     studio.site.reset_stop()
 
 

@@ -127,16 +127,16 @@ def _plan(site: Site, kit: dict[str, Any] | None) -> list[tuple[Schedule, Span |
 
 
 def _period(begins: str | None, ends: str | None, lasting: str | None, zone: ZoneInfo) -> tuple[int, int]:
-    from cairnwind.service.planviews import moment_of
+    from cairnwind.core.values import dates
 
     today = datetime.now(zone).replace(hour=0, minute=0, second=0, microsecond=0)
-    begin = moment_of(begins, zone) if begins else int(today.timestamp()) * NS
+    begin = dates.wall(begins, zone) if begins else int(today.timestamp()) * NS
     if ends and lasting:
         raise CallerError(
             "bad-value", "--to and --for cannot be given together.", "Say when it ends, or how long it lasts."
         )
     if ends:
-        end = moment_of(ends, zone)
+        end = dates.wall(ends, zone)
     elif lasting:
         end = begin + duration(lasting, longest=20 * 366 * 86400)
     else:
@@ -160,7 +160,7 @@ def _inputs(
     if source == "journal":
         readings = _readings(ctx, site, begin, end)
         return list(replay.of_journal(_rows(ctx, begin, end), site, readings)), None
-    from cairnwind.service.planviews import moment_of
+    from cairnwind.core.values import dates
 
     zone = ZoneInfo(site.timezone)
     try:
@@ -171,7 +171,7 @@ def _inputs(
             f"The inputs in {source} cannot be read: {getattr(error, 'strerror', None) or error}.",
             "Give a CSV file, 'journal' or 'world'.",
         ) from None
-    return replay.of_table(text, site, lambda time: moment_of(time, zone)), None
+    return replay.of_table(text, site, lambda time: dates.wall(time, zone)), None
 
 
 def _rows(ctx: click.Context, begin: int, end: int) -> Iterator[tuple[int, str, str, Any]]:

@@ -23,6 +23,7 @@ from cairnwind.core.facts.claims import (
 from cairnwind.core.facts.model import Output, Site
 from cairnwind.core.physics import programs, sound
 from cairnwind.core.physics.programs import Program
+from cairnwind.core.values import dates
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import NS, duration
 from cairnwind.core.values.settings import Setting
@@ -159,8 +160,7 @@ def moment(text: object, zone: ZoneInfo, now: int) -> int:
                 tomorrow = datetime.combine(datetime.fromordinal(day).date(), today.time(), zone)
                 wall = int(tomorrow.timestamp()) * NS
         else:
-            then = datetime.fromisoformat(str(text))
-            wall = int((then if then.tzinfo else then.replace(tzinfo=zone)).timestamp()) * NS
+            wall = dates.wall(str(text), zone)
     except (ValueError, OverflowError, OSError):
         raise CallerError(
             "bad-value", f"'{text}' is not a time.", "Write it like 22:30 or 2026-11-23T22:30."

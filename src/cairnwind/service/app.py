@@ -24,6 +24,7 @@ from cairnwind.core.explain.why import if_wanted, why, with_budgets, with_clock,
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.model import Output
 from cairnwind.core.facts.now import OutputNow
+from cairnwind.core.values import dates
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.remotes.remote import Remote
 from cairnwind.service import shapes
@@ -35,7 +36,7 @@ from cairnwind.service.door import Door
 from cairnwind.service.first import clock
 from cairnwind.service.keyviews import KeyViews
 from cairnwind.service.lightviews import LightViews
-from cairnwind.service.planviews import PlanViews, moment_of
+from cairnwind.service.planviews import PlanViews
 from cairnwind.service.problems import OF_OUTCOME, from_http, from_trouble, problem
 from cairnwind.service.remoteviews import RemoteViews
 from cairnwind.service.repeats import Repeats
@@ -156,7 +157,7 @@ class _Api:
         clocks = shapes.local(self.zone)
         if (at := request.args.get("at")) is not None:
             return answer(
-                shapes.why_form(why_then(output, self._rows_of(output, moment_of(at, self.zone)), clocks))
+                shapes.why_form(why_then(output, self._rows_of(output, dates.wall(at, self.zone)), clocks))
             )
         now = self._now(name)
         reasons = why(now, clocks)
@@ -221,7 +222,7 @@ class _Api:
                 "bad-value", "'before' and 'after' cannot be given together.", "Page in one direction."
             )
         asked = {name: request.args.get(name) for name in ("subject", "kind", "source", "from", "to")}
-        begin, end = (moment_of(at, self.zone) if (at := asked[name]) else None for name in ("from", "to"))
+        begin, end = (dates.wall(at, self.zone) if (at := asked[name]) else None for name in ("from", "to"))
         found = self.runtime.reader.journal(
             before=before, after=after, subject=asked["subject"], kind=asked["kind"], source=asked["source"],
             begin=begin, end=end, limit=limit,

@@ -93,7 +93,7 @@ def whole(name: str, default: int | None, low: int = 0, high: int = 2**62) -> in
     text = request.args.get(name)
     if text is None:
         return default
-    if not text.isascii() or not text.isdigit() or not low <= int(text) <= high:
+    if not text.isascii() or not text.isdigit() or len(text) > 20 or not low <= int(text) <= high:
         raise CallerError(
             "bad-value",
             f"'{name}' is {text!r}, which is not a whole number from {low} to {high}.",

@@ -19,6 +19,7 @@ from cairnwind.core.facts.claims import Rank
 from cairnwind.core.facts.course import Course, Timer
 from cairnwind.core.facts.plan import Schedule
 from cairnwind.core.language import answers, schedules
+from cairnwind.core.values import dates
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.core.values.quantities import NS, show_duration
 from cairnwind.remotes.address import outside
@@ -200,7 +201,7 @@ class PlanViews:
         return begin, end
 
     def _instant(self, text: str | None, default: datetime) -> int:
-        return moment_of(text, self.zone) if text else int(default.timestamp()) * NS
+        return dates.wall(text, self.zone) if text else int(default.timestamp()) * NS
 
     def _find(self, name: str) -> Schedule:
         found = self.engine.planning.schedules.get(name)
@@ -264,7 +265,7 @@ class PlanViews:
         """What each output did on each day; the last 30 days if no period is given."""
         today = datetime.now(self.zone)
         begin, end = (
-            datetime.fromtimestamp(moment_of(text, self.zone) // NS, self.zone)
+            datetime.fromtimestamp(dates.wall(text, self.zone) // NS, self.zone)
             if (text := request.args.get(name))
             else default
             for name, default in (("from", today - timedelta(days=29)), ("to", today))
@@ -280,8 +281,8 @@ class PlanViews:
         if name not in self.site.inputs and name not in self.site.outputs:
             raise unknown("input or output", name, [*self.site.inputs, *self.site.outputs])
         now = clock().wall
-        begin = moment_of(text, self.zone) if (text := request.args.get("from")) else now - 86400 * NS
-        end = moment_of(text, self.zone) if (text := request.args.get("to")) else now
+        begin = dates.wall(text, self.zone) if (text := request.args.get("from")) else now - 86400 * NS
+        end = dates.wall(text, self.zone) if (text := request.args.get("to")) else now
         if not begin < end:
             raise CallerError("bad-value", "'to' is not after 'from'.", "Ask for a later end.")
         step = records.step_for(end - begin)
@@ -313,8 +314,8 @@ class PlanViews:
     def rehearse(self) -> Response:
         """What will happen in a time to come; with ``put`` or ``drop``, also what would be different then."""
         body = json_body({"from", "to", "put", "drop"})
-        begin = moment_of(need(body, "from"), self.zone)
-        end = moment_of(need(body, "to"), self.zone)
+        begin = dates.wall(need(body, "from"), self.zone)
+        end = dates.wall(need(body, "to"), self.zone)
         if not begin < end <= begin + REHEARSED_MOST:
             raise CallerError(
                 "bad-value",
@@ -348,14 +349,3 @@ class PlanViews:
         return Rehearsal(self.site, [(each, None) for each in found], begin, rules=self.runtime.rules).run_to(
             end
         )
-
-
-def moment_of(text: str, zone: ZoneInfo) -> int:
-    """An RFC 3339 time or a date, in the site's zone if it has none, as wall nanoseconds. Raises `CallerError`."""
-    try:
-        then = datetime.fromisoformat(text)
-        return int((then if then.tzinfo else then.replace(tzinfo=zone)).timestamp()) * NS
-    except (ValueError, OverflowError, OSError):
-        raise CallerError(
-            "bad-value", f"'{text}' is not a time.", "Write it like 2026-11-23 or 2026-11-23T22:30."
-        ) from None

@@ -16,6 +16,7 @@ from cairnwind.core.language import compiling
 from cairnwind.core.language.words import Vocabulary
 from cairnwind.core.physics.programs import decode_wanted, encode_wanted
 from cairnwind.core.values import moments
+from cairnwind.core.values.dates import day
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import duration, show_duration
 
@@ -185,16 +186,6 @@ def _name(text: object) -> str:
             "bad-value", f"{text!r} cannot be a schedule's name.", "Use up to 80 printable characters."
         )
     return text.strip()
-
-
-def day(text: object) -> date:
-    """A date: '2026-12-24'. Raises `CallerError`."""
-    if isinstance(text, date):
-        return text
-    try:
-        return date.fromisoformat(str(text))
-    except ValueError:
-        raise CallerError("bad-value", f"'{text}' is not a date.", "Write it like 2026-12-24.") from None
 
 
 def days(value: object) -> frozenset[date]:

@@ -9,11 +9,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+LONGEST = 600
+"""Characters of a sentence: of a value that is longer the middle is left out."""
+
 
 class Trouble(Exception):
     """Base of the two kinds of error that are shown to people."""
 
     def __init__(self, code: str, sentence: str, remedy: str = "") -> None:
+        if len(sentence) > LONGEST:
+            sentence = f"{sentence[: LONGEST * 2 // 3]} … {sentence[-LONGEST // 3 :]}"
         super().__init__(sentence)
         self.code = code
         self.sentence = sentence

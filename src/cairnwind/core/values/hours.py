@@ -10,6 +10,7 @@ from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from cairnwind.core.values import dates
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS
 
@@ -34,16 +35,10 @@ def read(body: dict[str, Any], zone: str) -> dict[str, Any]:
                 raise CallerError("bad-value", f"'{body[key]}' is no time of day.", "Send it like 07:30.")
             found[key] = int(hours) * 60 + int(minutes)
     if "until" in body:
-        try:
-            then = datetime.fromisoformat(str(body["until"]))
-            if len(str(body["until"])) <= len("2026-12-31"):
-                then += timedelta(days=1)  # a date is meant with its day
-            then = then if then.tzinfo else then.replace(tzinfo=ZoneInfo(zone))
-            found["until"] = int(then.timestamp()) * NS
-        except (ValueError, OverflowError):
-            raise CallerError(
-                "bad-value", f"'{body['until']}' is no date.", "Send it like 2026-12-31."
-            ) from None
+        then = dates.moment(str(body["until"]), ZoneInfo(zone))
+        if len(str(body["until"])) <= len("2026-12-31"):
+            then += timedelta(days=1)  # a date is meant with its day
+        found["until"] = int(then.timestamp()) * NS
     return found
 
 

@@ -47,6 +47,8 @@ EXAMPLES = {
     "a resistance": "220 ohm or 10 kohm",
     "a share": "40 %",
 }
+LONGEST_NUMBER = 40
+"""Digits: more than anybody means."""
 _FORM = re.compile(r"\s*([+-]?\d+(?:[.,]\d+)?)\s*([^\d\s.,+-]*)\s*")
 
 
@@ -65,6 +67,8 @@ def parse(text: object, dimension: str, *, bare: str | None = None) -> Fraction:
     unit = unit or bare or ""
     spelling, factor = _FOLDED[dimension].get(unit.casefold(), ("", Fraction(0)))
     if not spelling or (spelling in _CASED and unit[0] != spelling[0]):
+        raise _bad(text, dimension)
+    if len(number) > LONGEST_NUMBER:
         raise _bad(text, dimension)
     return Fraction(number.replace(",", ".")) * factor
 

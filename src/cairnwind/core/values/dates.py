@@ -1,0 +1,50 @@
+"""Dates and moments as people write them (RFC 3339, or without a zone in the site's), within the years that can be kept."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from zoneinfo import ZoneInfo
+
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import NS
+
+FIRST, LAST = 1970, 2199
+"""Years: what is stored in nanoseconds ends in 2262, and whoever writes another does not mean it."""
+
+
+def day(text: object) -> date:
+    """A date: '2026-12-24'. Raises `CallerError` (``bad-value``)."""
+    if isinstance(text, date):
+        return text
+    try:
+        found = date.fromisoformat(str(text))
+    except ValueError:
+        raise CallerError("bad-value", f"'{text}' is not a date.", "Write it like 2026-12-24.") from None
+    return _within(found, str(text))
+
+
+def moment(text: str, zone: ZoneInfo) -> datetime:
+    """A moment, or a date for its beginning, with its zone. Raises `CallerError` (``bad-value``)."""
+    try:
+        found = datetime.fromisoformat(text)
+        found = found if found.tzinfo else found.replace(tzinfo=zone)
+        found.timestamp()
+    except (ValueError, OverflowError, OSError):
+        raise CallerError(
+            "bad-value", f"'{text}' is not a time.", "Write it like 2026-11-23 or 2026-11-23T22:30."
+        ) from None
+    _within(found.date(), text)
+    return found
+
+
+def wall(text: str, zone: ZoneInfo) -> int:
+    """The same as wall nanoseconds."""
+    return int(moment(text, zone).timestamp()) * NS
+
+
+def _within(found: date, text: str) -> date:
+    if not FIRST <= found.year <= LAST:
+        raise CallerError(
+            "bad-value", f"'{text}' is out of range.", f"Write one of the years {FIRST} to {LAST}."
+        )
+    return found
