@@ -116,12 +116,74 @@ def test_a_snapshot_has_a_tag_that_changes_with_it(shared: Running) -> None:
         "/api/v1/site",
     ):
         tag = shared.http("GET", path).headers["ETag"]
-        again = shared.http("GET", path, headers={"If-None-Match": tag})
-        assert (again.status_code, again.content) == (304, b"")
+        assert tag.startswith('W/"')
+        for known in (tag, f'"older", {tag}', f'W/"older",{tag.removeprefix("W/")}', "*"):
+            again = shared.http("GET", path, headers={"If-None-Match": known})
+            assert (again.status_code, again.content, again.headers["ETag"]) == (304, b"", tag), known
+        assert shared.http("GET", path, headers={"If-None-Match": 'W/"older"'}).status_code == 200
     shared.site.turn("vent", "toggle")
     assert shared.http("GET", "/api/v1/outputs", headers={"If-None-Match": tag}).status_code == 200
     shared.site.turn("vent", "off")
     shared.site.release("vent")
+
+
+def test_what_is_made_is_found_where_it_is_said_to_be(shared: Running) -> None:
+    made = {
+        CLAIMS: {"output": "gallery", "setting": "on", "for": "1 min"}, "/api/v1/phrases": {"phrase": "turn gallery off"},
+        "/api/v1/notes": {"text": "a/b", "about": "gallery"},
+        "/api/v1/plan/schedules": {"name": "late / later", "do": "turn gallery off", "from": "23:00", "for": "1 h"},
+        "/api/v1/keys": {"name": "hall / tablet", "role": "watch"},
+    }  # fmt: skip
+    for path, body in made.items():
+        answer = shared.http("POST", path, json=body)
+        assert answer.status_code == 201, answer.text
+        found = shared.http("GET", answer.headers["Location"])
+        assert found.status_code == 200, (path, answer.headers["Location"], found.text)
+    assert shared.http("DELETE", answer.headers["Location"]).status_code == 200
+    shared.site.drop_schedule("late / later")
+    assert shared.site.lock("gallery", "red / blue").outcome == "driving"
+    assert "taken off" in shared.site.unlock("gallery", "red / blue").reason
+    shared.site.release("gallery")
+
+
+def test_the_methods_that_are_allowed_are_those_that_are_taken(shared: Running) -> None:
+    for path in (
+        "/api/v1/claims",
+        "/api/v1/claims/5",
+        "/api/v1/outputs/vent/claim",
+        "/api/v1/all-stop",
+        "/api/v1/plan/schedules/x", "/api/v1/scenes/x/run",
+    ):
+        allowed = set(shared.http("TRACE", path).headers["Allow"].split(", "))
+        for method in ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"):
+            taken = shared.http(method, path, headers={"Content-Type": "text/plain"}).status_code != 405
+            assert taken == (method in allowed), (method, path, allowed)
+    shared.site.reset_stop()
+
+
+def test_large_answers_are_compressed_for_whoever_takes_that(shared: Running) -> None:
+    journal = "/api/v1/journal?limit=100"
+    plain = shared.http("GET", journal, headers={"Accept-Encoding": "identity"})
+    assert len(plain.content) > 4096
+    assert ("Content-Encoding" in plain.headers, plain.headers["Vary"]) == (False, "Accept-Encoding")
+    packed = shared.http("GET", journal, headers={"Accept-Encoding": "br, gzip;q=0.5"})
+    assert (packed.headers["Content-Encoding"], packed.json()) == ("gzip", plain.json())
+    assert int(packed.headers["Content-Length"]) < len(plain.content) / 3
+    assert (
+        "Content-Encoding" not in shared.http("GET", journal, headers={"Accept-Encoding": "gzip;q=0"}).headers
+    )
+    assert "Content-Encoding" not in shared.http("GET", "/api/v1/all-stop").headers, "it is small"
+
+
+def test_whoever_has_to_wait_is_told_how_long(shared: Running) -> None:
+    key = shared.site.new_key("quick", "operate")
+    for _ in range(300):
+        answer = shared.http("POST", CLAIMS, key=key, json={"output": "gallery", "setting": "on"})
+        if answer.status_code == 429:
+            break
+    assert (answer.status_code, answer.headers["Retry-After"]) == (429, "1")
+    shared.site.revoke("quick")
+    shared.site.release("gallery")
 
 
 def test_refused_and_unreachable_commands_leave_no_claim(running: Running) -> None:

@@ -88,7 +88,7 @@ class Do(_Said):
 
 
 @declare(
-    "run_scene", makes=ev.Do, role="operate", lane=_only_off, address="POST /scenes/<scene>/run", status=201, waits=True, typed="do run scene",
+    "run_scene", makes=ev.Do, role="operate", lane=_only_off, address="POST /scenes/<path:scene>/run", status=201, waits=True, typed="do run scene",
     example={"scene": "opening"},
 )  # fmt: skip
 class RunScene(_Said):
@@ -113,7 +113,7 @@ class RunScene(_Said):
     makes=ev.Do,
     role="operate",
     lane=_only_off,
-    address="DELETE /scenes/<scene>/claims",
+    address="DELETE /scenes/<path:scene>/claims",
     typed="do release scene",
     example={"scene": "opening"},
 )

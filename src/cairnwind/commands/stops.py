@@ -64,7 +64,7 @@ class ResetStop(Command):
 
 
 @declare(
-    "lock", makes=ev.Lock, role="operate", lane=FIRST, address="PUT /outputs/<output>/lockouts/<tag>", typed="lockout",
+    "lock", makes=ev.Lock, role="operate", lane=FIRST, address="PUT /outputs/<output>/lockouts/<path:tag>", typed="lockout",
     example={**LADDER, "reason": "new bulbs"},
 )  # fmt: skip
 class Lock(Command):
@@ -91,7 +91,7 @@ class Lock(Command):
     makes=ev.Unlock,
     role="operate",
     lane=PACED,
-    address="DELETE /outputs/<output>/lockouts/<tag>",
+    address="DELETE /outputs/<output>/lockouts/<path:tag>",
     typed="lockout --remove",
     example=LADDER,
 )

@@ -36,6 +36,7 @@ from cairnwind.service.door import Door
 from cairnwind.service.first import clock
 from cairnwind.service.keyviews import KeyViews
 from cairnwind.service.lightviews import LightViews
+from cairnwind.service.packing import pack
 from cairnwind.service.planviews import PlanViews
 from cairnwind.service.problems import OF_OUTCOME, from_http, from_trouble, problem
 from cairnwind.service.remoteviews import RemoteViews
@@ -59,6 +60,7 @@ def make_app(desk: Desk, door: Door, wire: Wire, remotes: Sequence[Remote] = ())
     app.config["MAX_CONTENT_LENGTH"] = LARGEST
     api = _Api(desk, remotes)
     app.before_request(door.admit)
+    app.after_request(pack)  # after all that looks at an answer
     app.after_request(wire.note)
     app.register_error_handler(Trouble, from_trouble)
     app.register_error_handler(HTTPException, from_http)
@@ -112,8 +114,10 @@ class _Api:
             **RemoteViews(self.desk, self.remotes).routes(v1),
             f"{v1}/groups": {"GET": self.get_groups},
             f"{v1}/claims": {"GET": self.get_claims, "PATCH": self.renew_claims},
+            f"{v1}/claims/<int:claim>": {"GET": self.get_claim},
             f"{v1}/all-stop": {"GET": self.get_stop},
             f"{v1}/journal": {"GET": self.get_journal},
+            f"{v1}/journal/<int:sequence>": {"GET": self.get_row},
             f"{v1}/events": {"GET": self.events},
         }
 
@@ -211,6 +215,12 @@ class _Api:
         nows = self.runtime.publisher.current.nows
         return answer([shapes.claim(now.output, each) for now in nows for each in now.claims])
 
+    def get_claim(self, claim: int) -> Response:
+        found = self.runtime.slots.claims.get(claim)
+        if found is None:
+            raise CallerError("no-claim", f"There is no claim {claim}; it may have ended.", "Make a new one.")
+        return answer(shapes.claim(self.site.outputs[found.output], found))
+
     def get_stop(self) -> Response:
         return answer(shapes.stop_form(self.runtime.publisher.current.site_now.stop))
 
@@ -227,18 +237,25 @@ class _Api:
             before=before, after=after, subject=asked["subject"], kind=asked["kind"], source=asked["source"],
             begin=begin, end=end, limit=limit,
         )  # fmt: skip
-        form: dict[str, Any] = {"rows": [
-            {"sequence": row.seq, "at": shapes.moment(row.wall), "kind": row.kind, "subject": row.subject or None,
-             "text": row.text, "command": row.command or None, "source": row.source or None, "data": row.data}
-            for row in found
-        ]}  # fmt: skip
-        form["next"] = None
+        form: dict[str, Any] = {"rows": [shapes.row_form(row) for row in found], "next": None}
         if len(found) == limit:
             kept = "".join(f"&{name}={quote(value, safe='')}" for name, value in asked.items() if value)
             form["next"] = (
                 f"/api/v1/journal?{'after' if after is not None else 'before'}={found[-1].seq}&limit={limit}{kept}"
             )
         return answer(form)
+
+    def get_row(self, sequence: int) -> Response:
+        found = (
+            self.runtime.reader.journal(after=sequence - 1, before=sequence + 1, limit=1)
+            if sequence < 2**62
+            else []
+        )
+        if not found:
+            raise CallerError(
+                "unknown-name", f"The journal has no row {sequence}.", "See: cairnwind journal."
+            )
+        return answer(shapes.row_form(found[0]))
 
     def events(self) -> Response:
         stream = self.runtime.stream
@@ -334,7 +351,10 @@ class _Api:
             form = self.repeats.once(scope, token, request.get_data(), decide)
         code = OF_OUTCOME.get(form["outcome"])
         if code is None or (code == "unreachable" and form["claim"]):
-            return answer(form, command.status)
+            response = answer(form, command.status)
+            if command.status == 201:
+                response.headers["Location"] = f"{V1}{_made(form)}"
+            return response
         name = f"{form['output']}: " if form["output"] else ""
         return problem(code, f"{name}{form['reason'] or form['outcome']}.", **form)
 
@@ -363,10 +383,20 @@ class _Api:
     def _cached(self, body: Callable[[], bytes]) -> Response:
         """The body with an ETag of the snapshot, or 304 if the reader has it."""
         stream = self.runtime.stream
-        tag = f'"{stream.epoch if stream else ""}-{self.runtime.publisher.current.version}"'
-        if request.headers.get("If-None-Match") == tag:
-            return Response(status=304, headers={"ETag": tag})
-        return Response(body(), content_type="application/json", headers={"ETag": tag})
+        tag = f"{stream.epoch if stream else ''}-{self.runtime.publisher.current.version}"
+        headers = {"ETag": f'W/"{tag}"'}  # the same in other bytes, where it is compressed
+        if "If-None-Match" in request.headers and request.if_none_match.contains_weak(tag):
+            return Response(status=304, headers={**headers, "Vary": "Accept-Encoding"})
+        return Response(body(), content_type="application/json", headers=headers)
+
+
+def _made(form: dict[str, Any]) -> str:
+    """Where what a command made is found: its claim, its schedule, else its row in the journal."""
+    if form["claim"]:
+        return f"/claims/{form['claim']['id']}"
+    if "schedule" in form:
+        return f"/plan/schedules/{quote(form['schedule']['name'], safe='')}"
+    return f"/journal/{form['sequence']}"
 
 
 def _at_fault(error: Exception) -> Response:

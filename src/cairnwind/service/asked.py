@@ -32,9 +32,12 @@ def caller() -> Source:
     return found
 
 
-def answer(form: Any, status: int = 200) -> Response:
-    """A form as a response."""
-    return Response(shapes.dump(form), status, content_type="application/json")
+def answer(form: Any, status: int = 200, made: str = "") -> Response:
+    """A form as a response; ``made`` is where what was made is found."""
+    response = Response(shapes.dump(form), status, content_type="application/json")
+    if made:
+        response.headers["Location"] = made
+    return response
 
 
 def json_body(known: set[str], *, empty: bool = False) -> dict[str, Any]:

@@ -203,6 +203,7 @@ _OTHERS: tuple[Call, ...] = (
     Call("PUT", "/boards/<board>/pins/<pin>/trial", "operate", TryPin.help(), obj("pin line trial", pin=TEXT, line=WHOLE, trial=obj()),
          reading.schema(TryPin, frozenset(("board", "pin"))), examples={"board": "shelf", "pin": "J2-10"}),
     Call("GET", "/claims", "watch", "The claims that stand.", many(ref("Claim"))),
+    Call("GET", "/claims/<int:claim>", "watch", "One claim, while it stands.", ref("Claim")),
     Call("PATCH", "/claims", "operate", "Renews several leases at once: one connection keeps many holds.", ref("Outcomes"), body("claims", claims={**many(COUNT), "minItems": 1, "maxItems": 1000})),
     Call("POST", "/commands", "operate", "Several claims, each with its setting; `output` may be a group. Checked whole, answered one by one.", ref("Outcomes"),
          body("claims", claims={**many(body("output", output=SAID, **CLAIM)), "minItems": 1, "maxItems": 1000},
@@ -250,6 +251,7 @@ _OTHERS: tuple[Call, ...] = (
          query={"hertz": TEXT, "duty": TEXT, "first": {"type": "string", "enum": ["error", "resolution"]}}, examples={"name": "header"}),
     Call("GET", "/journal", "watch", "What happened, in pages; `next` is the address of the next one.", obj("rows next", rows=many(ref("Row")), next=MAYBE),
          query={"limit": {"type": "integer", "minimum": 1, "maximum": 1000}, "before": COUNT, "after": COUNT, "subject": TEXT, "kind": TEXT, "source": TEXT, **PAST}),
+    Call("GET", "/journal/<int:sequence>", "watch", "One row of the journal.", ref("Row")),
     Call("GET", "/events", "watch", "The event stream; goes on after `Last-Event-ID`.", "text/event-stream", query={"after": TEXT}),
     Call("GET", "/remotes", "watch", "The ways in and out that the site file asks for, and how they fare.", many(ref("Remote"))),
     Call("GET", "/remotes/<name>/traffic", "watch", "What went over it after a number, raw and decoded.", ref("Traffic"), query={"after": COUNT}),
@@ -257,6 +259,7 @@ _OTHERS: tuple[Call, ...] = (
     Call("GET", "/keys", "keep", "Every key, never its text.", named("keys", many(ref("Key")))),
     Call("POST", "/keys", "keep", "Makes a key; its text is shown here and nowhere else.", obj("key name", key=TEXT, name=TEXT), body("name role", name={**SAID, "maxLength": 60}, role=ROLE, **LIMITS,
          example={"name": "hall tablet", "role": "operate", "only": ["gallery"]}), status=201, secret=True),
+    Call("GET", "/keys/<path:name>", "keep", "One key, never its text.", ref("Key")),
     Call("DELETE", "/keys/<path:name>", "keep", "Revokes a key, with its sessions and streams, at once.", obj("name", name=TEXT), examples={"name": "hall tablet"}),
     Call("POST", "/pairings", "keep", "A link that makes a key and signs a device in with it, once, within 5 minutes; as a QR code too.",
          obj("link ends rows", link=TEXT, ends=TIME, rows=many(TEXT)), body("name role", name={**SAID, "maxLength": 60}, role=ROLE, **LIMITS, example={"name": "Anna's phone", "role": "operate"}), status=201, secret=True),
@@ -328,9 +331,16 @@ def describe(version: str, url: str) -> dict[str, Any]:
         "servers": [{"url": url + V1}], "security": [{"key": []}], "paths": paths,
         "components": {
             "securitySchemes": {"key": {"type": "http", "scheme": "bearer"}}, "schemas": SCHEMAS,
-            "responses": {"Problem": {"description": "What is wrong, and what to do.", "content": {"application/problem+json": {"schema": ref("Problem")}}}},
+            "responses": {"Problem": {"description": "What is wrong, and what to do.", "headers": {"Retry-After": {"description": "With 429 and 503: seconds.", "schema": {"type": "integer"}}}, "content": {"application/problem+json": {"schema": ref("Problem")}}}},
         },
     }  # fmt: skip
+
+
+def _headers(call: Call) -> dict[str, Any]:
+    """What stands above an answer."""
+    if call.status == 201 and call.repeat:
+        return {"headers": {"Location": {"description": "Where what was made is found.", "schema": TEXT}}}
+    return {}
 
 
 def _operation(call: Call) -> dict[str, Any]:
@@ -355,7 +365,7 @@ def _operation(call: Call) -> dict[str, Any]:
     found: dict[str, Any] = {
         "operationId": f"{word}-{re.sub(r'[^a-z]+', '-', call.path).strip('-')}", "summary": call.says, "x-role": call.role,
         "tags": [call.path.split("/")[1].split(".")[0]], "parameters": parameters,
-        "responses": {str(call.status): {"description": "Done.", "content": content}, "default": {"$ref": "#/components/responses/Problem"}},
+        "responses": {str(call.status): {"description": "Done.", "content": content, **_headers(call)}, "default": {"$ref": "#/components/responses/Problem"}},
     }  # fmt: skip
     if call.path == "/phrases":
         found["responses"]["200"] = found["responses"]["201"]

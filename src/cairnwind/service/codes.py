@@ -48,11 +48,13 @@ class Codes:
         for key in (("source", source), ("door", output)):
             left = self._wrong.get(key, (0, 0.0))[1] - now
             if left > 0:
-                raise CallerError(
+                error = CallerError(
                     "wait",
                     f"{output}: too many wrong codes.",
                     f"Wait {left:.0f} s and give the code again." if left >= 1 else "Wait 1 s.",
                 )
+                error.more["retry_after"] = max(1, round(left))
+                raise error
         with self._one:
             found = None
             codes = self._reader.codes(output)

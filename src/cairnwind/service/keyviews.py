@@ -5,11 +5,13 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from typing import Any
+from urllib.parse import quote
 
 import segno
 from flask import Response, request
 
 from cairnwind.core.language.rights import KINDS
+from cairnwind.core.values.errors import unknown
 from cairnwind.remotes.address import outside
 from cairnwind.service.asked import answer, caller, caller_key, json_body, need
 from cairnwind.service.desk import Desk
@@ -31,7 +33,7 @@ class KeyViews:
         """Their addresses."""
         return {
             f"{v1}/keys": {"GET": self.get_keys, "POST": self.new},
-            f"{v1}/keys/<path:name>": {"DELETE": self.revoke},
+            f"{v1}/keys/<path:name>": {"GET": self.get_key, "DELETE": self.revoke},
             f"{v1}/pairings": {"POST": self.pair},
             f"{v1}/sign-in-links": {"POST": self.make_link},
             f"{v1}/sessions": {"GET": self.get_sessions},
@@ -43,10 +45,21 @@ class KeyViews:
         """Every key, never its text."""
         return answer({"keys": [key_form(key, self.site.timezone) for key in self.keys.all()]})
 
+    def get_key(self, name: str) -> Response:
+        """One key, never its text."""
+        found = self.keys.named(name)
+        if found is None:
+            raise unknown("key", name, [key.name for key in self.keys.all()])
+        return answer(key_form(found, self.site.timezone))
+
     def new(self) -> Response:
         """A new key; this answer is the only place where its text is."""
         name, role, limits = self._asked()
-        return answer({"name": name, "key": self.keys.new(name, role, limits)}, 201)
+        return answer(
+            {"name": name, "key": self.keys.new(name, role, limits)},
+            201,
+            f"/api/v1/keys/{quote(name, safe='')}",
+        )
 
     def revoke(self, name: str) -> Response:
         """End a key."""
@@ -58,7 +71,7 @@ class KeyViews:
         link = f"{outside(self.site, request.host_url)}#sign-in={self.keys.pair(name, role, limits)}"
         rows = ["".join("1" if dark else "0" for dark in row) for row in segno.make(link, micro=False).matrix]
         ends = time.time_ns() + PAIR_MINUTES * 60 * 10**9
-        return answer({"link": link, "ends": moment(ends), "rows": rows}, 201)
+        return answer({"link": link, "ends": moment(ends), "rows": rows}, 201, link)
 
     def _asked(self) -> tuple[str, str, dict[str, Any]]:
         body = json_body({"name", "role", *LIMITS})
@@ -70,7 +83,7 @@ class KeyViews:
         """A link that signs a browser in with the caller's key."""
         json_body(set(), empty=True)
         link = f"{outside(self.site, request.host_url)}#sign-in={self.keys.new_link(caller_key())}"
-        return answer({"link": link}, 201)
+        return answer({"link": link}, 201, link)
 
     def get_sessions(self) -> Response:
         """Browsers that are signed in."""
@@ -93,7 +106,7 @@ class KeyViews:
         token = need(json_body({"token"}), "token")
         device = _device(request.headers.get("User-Agent", ""))
         session = self.keys.sign_in(token, device, request.environ.get("REMOTE_ADDR", ""))
-        response = answer({"signed_in": True}, 201)
+        response = answer({"signed_in": True}, 201, "/api/v1/session")
         response.set_cookie(
             cookie_name(request), session, max_age=30 * 86400, httponly=True, samesite="Strict", secure=request.is_secure
         )  # fmt: skip

@@ -107,7 +107,7 @@ class LightViews:
                 remedy=first["remedy"],
                 outcomes=forms,
             )
-        return answer({"outcome": worst, "outcomes": forms}, 201)
+        return answer({"outcome": worst, "outcomes": forms}, 201, "/api/v1/claims")
 
     def preview(self) -> Response:
         """What a program would do to an output: its length, its writes, and its curve."""

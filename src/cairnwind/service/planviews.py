@@ -227,7 +227,7 @@ class PlanViews:
         json_body(set(), empty=True)
         text = self.keys.renew(CALENDAR, "watch")
         link = f"{outside(self.site, request.host_url)}api/v1/plan/calendar?key={text}"
-        return answer({"link": link}, 201)
+        return answer({"link": link}, 201, link)
 
     def take_calendar(self) -> Response:
         """Schedules from the events of a calendar, a line for each event; with ``dry`` only the lines."""

@@ -22,6 +22,10 @@ TITLES = {
 }  # fmt: skip
 
 
+AGAIN = {429: 1, 503: 5}
+"""By status: after how many seconds it is worth another try, where nothing else is known."""
+
+
 def problem(code: str, sentence: str, remedy: str = "", **more: Any) -> Response:
     """A response of type ``application/problem+json``."""
     status = STATUS.get(code, 400)
@@ -29,7 +33,10 @@ def problem(code: str, sentence: str, remedy: str = "", **more: Any) -> Response
         "type": f"urn:cairnwind:problem:{code}", "title": TITLES[status], "status": status, "detail": sentence,
         "remedy": remedy, "code": code, **more,
     }  # fmt: skip
-    return Response(dump(form), status, content_type="application/problem+json")
+    response = Response(dump(form), status, content_type="application/problem+json")
+    if status in AGAIN:
+        response.headers["Retry-After"] = str(AGAIN[status])
+    return response
 
 
 OF_OUTCOME = {"refused": "refused", "unreachable": "unreachable", "not recorded": "not-recorded"}
@@ -52,7 +59,7 @@ def from_http(error: HTTPException) -> Response:
         case 404:
             return problem("no-page", "There is nothing at this address.", "The API begins at /api/v1/site.")
         case 405:
-            allowed = sorted(set(getattr(error, "valid_methods", None) or ()) - {"HEAD", "OPTIONS"})
+            allowed = sorted(set(getattr(error, "valid_methods", None) or ()) - {"OPTIONS"})
             response = problem(
                 "method",
                 "This address does not take that method.",

@@ -24,6 +24,7 @@ from cairnwind.core.physics.programs import Program
 from cairnwind.core.rules.budget import Left
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import FULL, Colour, Drive, Setting, Tone, brief, show
+from cairnwind.store.reader import Row
 
 
 def dump(form: Any) -> bytes:
@@ -261,6 +262,14 @@ def schedule_form(schedule: Schedule, running: Span | None, now: int) -> dict[st
         "outputs": list(schedule.course.outputs), "running_until": moment(running.end) if running else None,
         "next": [[moment(span.start), moment(span.end)] for span in coming],
         "skipped": [moment(each) for each in sorted(schedule.skipped) if each > now],
+    }  # fmt: skip
+
+
+def row_form(row: Row) -> dict[str, Any]:
+    """A row of the journal."""
+    return {
+        "sequence": row.seq, "at": moment(row.wall), "kind": row.kind, "subject": row.subject or None,
+        "text": row.text, "command": row.command or None, "source": row.source or None, "data": row.data,
     }  # fmt: skip
 
 
