@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import logging
 import os
@@ -173,6 +174,19 @@ def test_a_host_on_a_line_with_noise(ways: Ways) -> None:
     ways.running.site.release("gallery")
 
 
+def test_a_slow_line_gets_a_long_answer_whole(ways: Ways) -> None:
+    host = ways.host
+    looks = [{"jsonrpc": "2.0", "id": id, "method": "look", "params": {"name": "gallery"}} for id in range(25)]
+    host.write(json.dumps(looks).encode() + b"\n")
+    came = b""
+    while not (came.endswith(b"]\n") and len(came) > 20_000):  # as at some 50,000 baud
+        time.sleep(0.1)
+        with contextlib.suppress(BlockingIOError):
+            came += os.read(host.mine, 600)
+    lines = [json.loads(line) for line in came.splitlines()]
+    assert [each["id"] for each in next(line for line in lines if isinstance(line, list))] == list(range(25))
+
+
 def test_the_protocol_itself(ways: Ways) -> None:
     host = ways.host
     assert host.call("trun")["error"] == {
@@ -191,6 +205,12 @@ def test_the_protocol_itself(ways: Ways) -> None:
     assert batch[1]["error"]["code"] == -32600
     host.write(b"[]\n")
     assert next(form for form in host.lines() if "error" in form)["error"]["code"] == -32600
+    for id in (b"true", b"[1]", b'{"a": 1}'):
+        host.write(b'{"jsonrpc": "2.0", "method": "ping", "id": ' + id + b"}\n")
+        answer = next(form for form in host.lines() if "error" in form)
+        assert (answer["error"]["code"], answer["id"]) == (-32600, None)
+    assert host.call("turn", output="galery", setting="on")["error"]["code"] == -32602
+    assert host.call("reset_stop")["error"]["code"] == -32000
     assert host.call("look", name="door")["result"]["state"] in ("closed", "open")
     assert host.call("watch", names=["vent"])["result"] == {"watching": ["vent"]}
     assert (

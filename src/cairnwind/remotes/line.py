@@ -1,10 +1,9 @@
 """A host on a serial line: JSON-RPC 2.0, one object (or one batch) a line.
 
-Methods, with their parameters by name: ``turn`` (``output``, ``setting``, and what a claim takes), ``release``, ``do`` (``phrase``), ``hold``
-(``output``, ``setting``, ``lease``), ``renew`` and ``let_go`` (``output``), ``stop`` (``reason``), ``reset_stop``, ``look`` (``name``), ``site``,
-``watch`` (``names``; without: everything), ``unwatch``, ``ping``. What is watched comes as notifications ``changed``. When the line
-opens the service says ``here``; what was watched is then told anew. Lines that are no JSON at all are noise: they are counted
-and not answered, for an answer might be noise to the other side.
+Every command of the table is a method, with its fields by name; besides there are ``hold`` (``output``, ``setting``, ``lease``), ``renew``
+and ``let_go`` (``output``), ``look`` (``name``), ``site``, ``watch`` (``names``; without: everything), ``unwatch``, ``ping``. What is watched
+comes as notifications ``changed``. When the line opens the service says ``here``; what was watched is then told anew. Lines that are
+no JSON at all are noise: they are counted and not answered, for an answer might be noise to the other side.
 """
 
 from __future__ import annotations
@@ -32,8 +31,11 @@ AGAIN = 1.0
 TURN = 0.1
 PARSE, INVALID, METHOD, PARAMS, OURS, REFUSED = -32700, -32600, -32601, -32602, -32603, -32000
 """Error codes of JSON-RPC; ours is the last, with the outcome in its data."""
+NOT_UNDERSTOOD = ("bad-value", "bad-phrase", "asks-back", "unknown-name")
+"""What is wrong with parameters, by our codes: nothing was decided about it."""
+CHUNK = 128
+"""Bytes that are written at a time: a line that is slow takes long for a whole answer, and gets all of it."""
 LOOKING = ("site", "look", "watch")
-CLAIM = {"setting", "over", "program", "for", "until", "lasting", "when_possible"}
 
 
 class LineRemote(Remote):
@@ -48,6 +50,8 @@ class LineRemote(Remote):
         self._over = threading.Event()
         self._port: Any = None
         self._writing = threading.Lock()
+        self._torn = False
+        """The last line was not sent to its end."""
         self._watched: set[str] | None = None
         """Names; empty: everything; None: nothing."""
         self._dirty: dict[tuple[str, str], None] = {}
@@ -94,7 +98,8 @@ class LineRemote(Remote):
             try:
                 path = find(self._told.port) if self._told.port.startswith("usb:") else self._told.port
                 port = serial.Serial(
-                    path, self._told.baud, parity=self._told.parity, stopbits=self._told.stop_bits, timeout=TURN, write_timeout=2, exclusive=True
+                    path, self._told.baud, parity=self._told.parity, stopbits=self._told.stop_bits, timeout=TURN, exclusive=True,
+                    write_timeout=2 + 20 * CHUNK / self._told.baud,
                 )  # fmt: skip
             except (OSError, ValueError, Trouble) as error:
                 self.trouble = str(getattr(error, "strerror", None) or error)
@@ -166,6 +171,8 @@ class LineRemote(Remote):
             return _error(None, INVALID, "This is no request of JSON-RPC 2.0.", {})
         id, given = asked.get("id"), asked.get("params", {})
         silent = "id" not in asked
+        if isinstance(id, bool | list | dict):
+            return _error(None, INVALID, "An id is a text, a number or null.", {"remedy": 'Send "id": 1.'})
         method = METHODS.get(asked["method"])
         try:
             if method is None and asked["method"] not in COMMANDS:
@@ -195,7 +202,8 @@ class LineRemote(Remote):
                 "outcome": "refused",
                 "reason": error.sentence.rstrip("."),
             }
-            return None if silent else _error(id, REFUSED, error.sentence, {**data, **error.more})
+            code = PARAMS if error.code in NOT_UNDERSTOOD else REFUSED
+            return None if silent else _error(id, code, error.sentence, {**data, **error.more})
         except Exception as error:
             log.exception("remote %s failed on %s", self.name, asked["method"])
             self.traffic.add("lost", b"", f"Cairnwind failed on it: {error!r}; the log says more")
@@ -203,7 +211,8 @@ class LineRemote(Remote):
         if silent:
             return None
         if isinstance(result, dict) and result.get("code"):
-            return _error(id, REFUSED, f"{result['reason']}.", result)
+            code = PARAMS if result["code"] in NOT_UNDERSTOOD else REFUSED
+            return _error(id, code, f"{result['reason']}.", result)
         return {"jsonrpc": "2.0", "id": id, "result": result}
 
     def _send(self, form: Any) -> None:
@@ -212,8 +221,13 @@ class LineRemote(Remote):
             return
         line = orjson.dumps(form) + b"\n"
         with self._writing:
+            rest = b"\n" + line if self._torn else line  # what was begun before it is ended, so that this one can be read
             try:
-                port.write(line)
+                while rest:
+                    self._torn = True
+                    port.write(rest[:CHUNK])
+                    rest = rest[CHUNK:]
+                self._torn = False
             except (OSError, serial.SerialException) as error:
                 self.traffic.add("lost", line, f"not sent: {error}")
                 return
