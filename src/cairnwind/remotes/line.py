@@ -33,8 +33,11 @@ PARSE, INVALID, METHOD, PARAMS, OURS, REFUSED = -32700, -32600, -32601, -32602, 
 """Error codes of JSON-RPC; ours is the last, with the outcome in its data."""
 NOT_UNDERSTOOD = ("bad-value", "bad-phrase", "asks-back", "unknown-name")
 """What is wrong with parameters, by our codes: nothing was decided about it."""
-CHUNK = 128
-"""Bytes that are written at a time: a line that is slow takes long for a whole answer, and gets all of it."""
+CHUNK, BUFFERED = 128, 16 << 10
+"""Bytes that are written at a time, and that a driver may keep: a line that is slow takes long for a whole answer, and gets all
+of it."""
+STALLED = 5.0
+"""Seconds in which nothing goes out before an answer is given up."""
 LOOKING = ("site", "look", "watch")
 
 
@@ -73,6 +76,9 @@ class LineRemote(Remote):
         """Close it."""
         self._over.set()
         self._wake.set()
+        port = self._port
+        if port is not None:
+            port.cancel_write()
         for thread in self._threads:
             if thread.is_alive():
                 thread.join(2)
@@ -99,13 +105,13 @@ class LineRemote(Remote):
                 path = find(self._told.port) if self._told.port.startswith("usb:") else self._told.port
                 port = serial.Serial(
                     path, self._told.baud, parity=self._told.parity, stopbits=self._told.stop_bits, timeout=TURN, exclusive=True,
-                    write_timeout=2 + 20 * CHUNK / self._told.baud,
+                    write_timeout=STALLED + 20 * BUFFERED / self._told.baud,
                 )  # fmt: skip
             except (OSError, ValueError, Trouble) as error:
                 self.trouble = str(getattr(error, "strerror", None) or error)
                 self._over.wait(AGAIN)
                 continue
-            self._port, self.up, self.trouble = port, True, ""
+            self._port, self._torn, self.up, self.trouble = port, False, True, ""
             self._notify("here", {"site": self.desk.site.name, "epoch": self.desk.epoch})
             self._afresh()
             try:
