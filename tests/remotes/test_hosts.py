@@ -176,7 +176,9 @@ def test_a_host_on_a_line_with_noise(ways: Ways) -> None:
 
 def test_a_slow_line_gets_a_long_answer_whole(ways: Ways) -> None:
     host = ways.host
-    looks = [{"jsonrpc": "2.0", "id": id, "method": "look", "params": {"name": "gallery"}} for id in range(40)]
+    looks = [
+        {"jsonrpc": "2.0", "id": id, "method": "look", "params": {"name": "gallery"}} for id in range(40)
+    ]
     host.write(json.dumps(looks).encode() + b"\n")
     came = b""
     while not any(line.startswith(b"[") for line in came.split(b"\n")[:-1]):  # as at some 50,000 baud

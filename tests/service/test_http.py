@@ -152,7 +152,8 @@ def test_the_methods_that_are_allowed_are_those_that_are_taken(shared: Running) 
         "/api/v1/claims/5",
         "/api/v1/outputs/vent/claim",
         "/api/v1/all-stop",
-        "/api/v1/plan/schedules/x", "/api/v1/scenes/x/run",
+        "/api/v1/plan/schedules/x",
+        "/api/v1/scenes/x/run",
     ):
         allowed = set(shared.http("TRACE", path).headers["Allow"].split(", "))
         for method in ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"):
