@@ -12,8 +12,7 @@ from zoneinfo import ZoneInfo
 import click
 
 from cairnwind.cli.main import as_json, main, site_of
-from cairnwind.core.facts.now import ACCEPT_CLOCK
-from cairnwind.core.values.errors import CallerError, Trouble
+from cairnwind.core.values.errors import ACCEPT_CLOCK, CallerError, Trouble
 
 MOST_CALENDAR = 2 << 20
 

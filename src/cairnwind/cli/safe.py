@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 import click
 
 from cairnwind.cli.main import an_output, as_json, main, report, site_of
-from cairnwind.core.facts.now import ACCEPT_CLOCK
+from cairnwind.core.values.errors import ACCEPT_CLOCK
 
 by_whom = click.option("--by", "by", metavar="NAME", help="Who does it; asked for if it is not said.")
 

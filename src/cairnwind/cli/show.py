@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from cairnwind.core.facts.now import ACCEPT_CLOCK
+from cairnwind.core.values.errors import ACCEPT_CLOCK
 
 if TYPE_CHECKING:
     from rich.console import Console

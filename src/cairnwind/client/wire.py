@@ -3,21 +3,21 @@
 from __future__ import annotations
 
 import json
-import ssl
 import threading
 from collections.abc import Iterator
+from http.client import HTTPException
 from pathlib import Path
 from typing import Any
 
-import requests
-from requests.adapters import HTTPAdapter
-
 from cairnwind import __version__
-from cairnwind.client.answers import Change
+from cairnwind.client.answers import Change, query
+from cairnwind.client.connection import Answer, Connections, Refused
 from cairnwind.core.values.errors import BoardError, CallerError, Trouble
 from cairnwind.folder import Folder, running
 
 API = "/api/v1"
+SILENT = 60.0
+"""Seconds without a sign of life after which a stream counts as broken."""
 BOARD_CODES = ("unreachable", "engine", "not-recorded")
 
 
@@ -55,16 +55,10 @@ class Wire:
         elif key is None and state is not None:
             key = Folder(state).key()
         self.address = address.rstrip("/")
-        self._timeout = timeout
-        self._session = requests.Session()
-        self._session.trust_env = False  # no proxy stands between a host and itself
-        if fingerprint:
-            self._session.mount("https://", _Pinned(fingerprint))
-        elif certificate:
-            self._session.verify = certificate
-        self._session.headers["User-Agent"] = f"{surface}/{__version__}"
+        headers = {"User-Agent": f"{surface}/{__version__}"}
         if key:
-            self._session.headers["Authorization"] = f"Bearer {key}"
+            headers["Authorization"] = f"Bearer {key}"
+        self._connections = Connections(self.address, headers, timeout, certificate, fingerprint)
 
     def call(
         self,
@@ -81,21 +75,18 @@ class Wire:
         headers = {"Idempotency-Key": token} if token else {}
         if content is not None:
             headers["Content-Type"] = "text/calendar"
+        elif body is not None:
+            headers["Content-Type"] = "application/json"
+            content = json.dumps(body).encode()
+        if params:
+            path += f"?{query(params)}"
         try:
-            response = self._session.request(
-                method,
-                self.address + API + path,
-                json=body,
-                data=content,
-                params=params,
-                headers=headers,
-                timeout=self._timeout,
-            )
-        except requests.RequestException as error:
+            answer = self._connections.ask(method, API + path, content, headers)
+        except (OSError, HTTPException) as error:
             raise self._gone(error) from None
-        if response.ok:
-            return response.text if text else response.json()
-        raise problem(response)
+        if not 200 <= answer.status < 300:
+            raise self._problem(answer)
+        return answer.content.decode("utf-8") if text else json.loads(answer.content)
 
     def changes(self, *, after: str | None = None, again: bool = True) -> Iterator[Change]:
         """Events as they happen; first, and whenever some were missed, an 'afresh' with the whole picture.
@@ -108,7 +99,7 @@ class Wire:
                 for change in self._stream(after):
                     after = change.id
                     yield change
-            except requests.RequestException as error:
+            except (OSError, HTTPException) as error:
                 if not again:
                     raise self._gone(error) from None
             if not again:
@@ -117,26 +108,33 @@ class Wire:
 
     def _stream(self, after: str | None) -> Iterator[Change]:
         headers = {"Accept": "text/event-stream", **({"Last-Event-ID": after} if after else {})}
-        with self._session.get(
-            f"{self.address}{API}/events", headers=headers, stream=True, timeout=(self._timeout, 60)
-        ) as response:
-            if not response.ok:
-                raise problem(response)
-            fields: dict[str, str] = {}
-            for raw in response.iter_lines(chunk_size=1):
+        fields: dict[str, str] = {}
+        try:
+            for raw in self._connections.lines(f"{API}/events", headers, SILENT):
                 line = raw.decode("utf-8")
                 if line:
                     name, _, value = line.partition(": ")
                     fields[name] = value
                 elif "data" in fields:
                     data = json.loads(fields["data"])
-                    yield Change(
-                        fields["event"],
-                        data.get("name") or data.get("output") or "",
-                        data,
-                        fields.get("id", ""),
-                    )
+                    name = data.get("name") or data.get("output") or ""
+                    yield Change(fields["event"], name, data, fields.get("id", ""))
                     fields = {}
+        except Refused as refused:
+            raise self._problem(refused.answer) from None
+
+    def _problem(self, answer: Answer) -> Trouble:
+        """What an answer says went wrong (RFC 9457), as the error that the service itself raised."""
+        try:
+            form = json.loads(answer.content)
+            code, sentence, remedy = form["code"], form["detail"], form.get("remedy", "")
+        except (ValueError, KeyError, TypeError):
+            return CallerError(
+                "no-service", f"What answers at {self.address} is no Cairnwind service.", "Check the address."
+            )
+        made = (BoardError if code in BOARD_CODES else CallerError)(code, sentence, remedy)
+        made.more = {key: value for key, value in form.items() if key in ("at", "end", "choices", "key")}
+        return made
 
     def _gone(self, error: Exception) -> CallerError:
         return CallerError(
@@ -160,36 +158,3 @@ class Wire:
     def _rows(self, path: str) -> list[dict[str, Any]]:
         found: list[dict[str, Any]] = self.call("GET", path)
         return found
-
-
-class _Pinned(HTTPAdapter):
-    """Takes one certificate only, whoever signed it."""
-
-    def __init__(self, fingerprint: str) -> None:
-        self._fingerprint = fingerprint
-        super().__init__()
-
-    def init_poolmanager(self, *args: Any, **more: Any) -> None:
-        """With the fingerprint in place of a chain of signatures."""
-        context = ssl.create_default_context()
-        context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
-        super().init_poolmanager(*args, ssl_context=context, assert_fingerprint=self._fingerprint, **more)
-
-    def cert_verify(self, conn: Any, url: Any, verify: Any, cert: Any) -> None:
-        """The fingerprint says all."""
-        conn.assert_fingerprint = self._fingerprint
-        conn.cert_reqs = "CERT_NONE"
-
-
-def problem(response: requests.Response) -> Trouble:
-    """What an answer says went wrong (RFC 9457), as the error that the service itself raised."""
-    try:
-        form = response.json()
-        code, sentence, remedy = form["code"], form["detail"], form.get("remedy", "")
-    except (ValueError, KeyError, TypeError):
-        return CallerError(
-            "no-service", f"What answers at {response.url} is no Cairnwind service.", "Check the address."
-        )
-    made = (BoardError if code in BOARD_CODES else CallerError)(code, sentence, remedy)
-    made.more = {key: value for key, value in form.items() if key in ("at", "end", "choices", "key")}
-    return made

@@ -227,7 +227,9 @@ class LineRemote(Remote):
             return
         line = orjson.dumps(form) + b"\n"
         with self._writing:
-            rest = b"\n" + line if self._torn else line  # what was begun before it is ended, so that this one can be read
+            rest = (
+                b"\n" + line if self._torn else line
+            )  # what was begun before it is ended, so that this one can be read
             try:
                 while rest:
                     self._torn = True

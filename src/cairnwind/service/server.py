@@ -58,7 +58,9 @@ class Gateway(wsgi.Gateway_10):
         environ: dict[str, Any] = super().get_environ()  # type: ignore[no-untyped-call]
         environ[HANDOVER] = self._give
         path = environ["PATH_INFO"]
-        if "%2" in path:  # the server leaves slashes of names as they came; whatever may hold one ends its address
+        if (
+            "%2" in path
+        ):  # the server leaves slashes of names as they came; whatever may hold one ends its address
             environ["PATH_INFO"] = path.replace("%2F", "/").replace("%2f", "/")
         return environ
 

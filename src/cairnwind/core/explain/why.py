@@ -7,8 +7,9 @@ from dataclasses import dataclass, replace
 
 from cairnwind.core.facts.claims import Claim
 from cairnwind.core.facts.model import Output
-from cairnwind.core.facts.now import ACCEPT_CLOCK, OutputNow
+from cairnwind.core.facts.now import OutputNow
 from cairnwind.core.rules.budget import Left
+from cairnwind.core.values.errors import ACCEPT_CLOCK
 
 
 @dataclass(frozen=True, slots=True)

@@ -103,9 +103,6 @@ class BoardNow:
     since: int
 
 
-ACCEPT_CLOCK = "If it is right, a keeper accepts it: cairnwind clock --accept --by NAME."
-
-
 @fact
 class SiteNow:
     """What concerns the site as a whole."""

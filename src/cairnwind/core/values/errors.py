@@ -13,6 +13,10 @@ LONGEST = 600
 """Characters of a sentence: of a value that is longer the middle is left out."""
 
 
+ACCEPT_CLOCK = "If it is right, a keeper accepts it: cairnwind clock --accept --by NAME."
+"""What to do where the clock is not believed."""
+
+
 class Trouble(Exception):
     """Base of the two kinds of error that are shown to people."""
 
