@@ -24,6 +24,7 @@ from cairnwind.core.facts.events import Answers
 from cairnwind.folder import Folder
 from cairnwind.service.serve import Service
 from cairnwind.site import read_site
+from tests import described
 
 ROOT = Path(__file__).parent.parent
 hypothesis.settings.register_profile("all", deadline=None)  # how long anything takes decides no test
@@ -115,6 +116,14 @@ debounce = "20 ms"
 
 
 _running: list[Running] = []
+described.install()
+
+
+@pytest.fixture(autouse=True)
+def _nothing_is_undescribed() -> Iterator[None]:
+    described.undescribed.clear()
+    yield
+    assert not described.undescribed, "see tests/described.py"
 
 
 def pytest_unconfigure() -> None:

@@ -258,7 +258,7 @@ def test_codes_have_owners_hours_and_an_end(ruled: Running) -> None:
         ruled.site.open("store", "1234b")
     assert [code["owner"] for code in ruled.site.codes("store")] == ["gone", "later"], "used up, never shown"
     for body, match in (({"code": "12"}, "4 to 64"), ({"code": "7777"}, "over and over"), ({"code": "1234b"}, "cannot be used"),
-                        ({"code": "99887", "days": ["xx"]}, "no days"), ({"code": "99887", "from": "7"}, "no time of day"), ({"code": "99887", "until": "soon"}, "no date")):  # fmt: skip
+                        ({"code": "99887", "days": ["xx"]}, "no days"), ({"code": "99887", "from": "7"}, "no time of day"), ({"code": "99887", "until": "soon"}, "is not a time")):  # fmt: skip
         bad = ruled.http("PUT", "/api/v1/outputs/store/codes/eve", json=body)
         assert bad.status_code == 400
         assert match in bad.json()["detail"]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -320,7 +320,7 @@ def _kept_up(site: Site, pin: str, watching: bool) -> Iterator[dict[str, Any]]:
             pass
 
 
-def _learn(site: Site, board: dict[str, Any], name: str, folder: Path, *, watching: bool) -> None:
+def _learn(site: Site, board: Mapping[str, Any], name: str, folder: Path, *, watching: bool) -> None:
     """Ask for each free line which position it is; what was said is written after each answer."""
     import re
 
@@ -364,7 +364,7 @@ def _learn(site: Site, board: dict[str, Any], name: str, folder: Path, *, watchi
                     click.echo(f"   it has changed {latest['count']} times")
                 match = re.fullmatch(r"([A-Za-z]\w*)-(\d+)", said)
                 if match and int(match[2]) not in found.get(match[1], {}):
-                    found.setdefault(match[1], {})[int(match[2])] = (each["line"], each["title"])
+                    found.setdefault(match[1], {})[int(match[2])] = (each["line"] or 0, each["title"])
                     maps.write(path, f"Learned from {board['name']}", found)
                 elif match:
                     click.echo(f"   {said} is line {found[match[1]][int(match[2])][0]} already.", err=True)

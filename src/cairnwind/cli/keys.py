@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import signal
 import time
+from collections.abc import Mapping
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -129,7 +130,7 @@ def list_keys(ctx: click.Context, as_json: bool) -> None:
     show.console().print(table)
 
 
-def _good(key: dict[str, Any]) -> str:
+def _good(key: Mapping[str, Any]) -> str:
     hours = f"{key['from'] or '00:00'} to {key['to'] or '24:00'}" if key["from"] or key["to"] else ""
     until = f"until {key['until'][:16].replace('T', ' ')}" if key["until"] else ""
     return " ".join(filter(None, (" ".join(key["days"]), hours, until))) or "always"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 import time
 import wave
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -100,7 +101,7 @@ def run(
         ctx.exit(exits.code("refused"))
 
 
-def _program(kind: str, given: dict[str, Any]) -> dict[str, Any]:
+def _program(kind: str, given: Mapping[str, Any]) -> dict[str, Any]:
     """The options as the API has them."""
     places: dict[str, dict[str, str]] = {
         "blink": {"lit": "lit", "dark": "dark", "edge": "edge", "high": "on", "low": "off", "times": "times"},
@@ -127,7 +128,7 @@ def _program(kind: str, given: dict[str, Any]) -> dict[str, Any]:
     return program
 
 
-def _preview(form: dict[str, Any]) -> None:
+def _preview(form: Mapping[str, Any]) -> None:
     out = _out()
     ends = "lets go" if form["then"] == "release" else f"stays at {form['ends_at']['words']}"
     length = (
@@ -151,7 +152,7 @@ def _preview(form: dict[str, Any]) -> None:
     out.print(Text(f"  {'':6} 0 s{end.rjust(width - 3)}", style="dim"))
 
 
-def _height(setting: dict[str, Any]) -> float:
+def _height(setting: Mapping[str, Any]) -> float:
     """A setting as a height in percent: a colour by its brightest channel, a tone by its pitch from 100 Hz to 10 kHz."""
     if "colour" in setting:
         return max(int(setting["colour"][at : at + 2], 16) for at in (1, 3, 5)) / 2.55
@@ -277,11 +278,11 @@ def _follow_sweep(site: Any, output: str, ends: tuple[str, str], seconds: float)
     click.echo(f"\n{output}: swept from {ends[0]} to {ends[1]}.")
 
 
-def _wav(ctx: click.Context, form: dict[str, Any], path: str, as_json: bool) -> None:
+def _wav(ctx: click.Context, form: Mapping[str, Any], path: str, as_json: bool) -> None:
     from cairnwind.core.physics import sound
 
     try:
-        made = sound.make(form)
+        made = sound.make(dict(form))
     except CallerError:
         text = form.get("notes")
         if not isinstance(text, str) or " " in text or ":" in text:
@@ -318,7 +319,7 @@ def steer(ctx: click.Context, pad: str, x: float, y: float, lasting: str, as_jso
     """Hold PAD at X (across) and Y (along), -100 to 100 each, for a while: two motors are driven by it."""
     site = site_of(ctx)
     end = time.monotonic() + duration(lasting, longest=60) / NS
-    found: dict[str, Any] = {}
+    found: Mapping[str, Any] = {}
     try:
         while time.monotonic() < end:
             found = site.steer(pad, x / 100, y / 100)
@@ -392,7 +393,7 @@ def fit(
     show.emit(form) if as_json else _fit(form)
 
 
-def _timers(forms: list[dict[str, Any]]) -> None:
+def _timers(forms: Sequence[Mapping[str, Any]]) -> None:
     table = Table(box=None, padding=(0, 1))
     for name in ("timer", "what it is", "from", "to", "channels"):
         table.add_column(name)
@@ -403,7 +404,7 @@ def _timers(forms: list[dict[str, Any]]) -> None:
     _out().print(table)
 
 
-def _fit(form: dict[str, Any]) -> None:
+def _fit(form: Mapping[str, Any]) -> None:
     out = _out()
     out.print(Text(form["timer"]["title"], style="bold"))
     best = form["best"]

@@ -46,9 +46,8 @@ def look(
     facts, outputs, inputs, boards = site.facts(), site.outputs(), site.inputs(), site.boards()
     if name is not None:
         by_board = name in {each["name"] for each in boards}
-        key = "board" if by_board else "name"
-        outputs = [each for each in outputs if each[key] == name]
-        inputs = [each for each in inputs if each[key] == name]
+        outputs = [each for each in outputs if name == (each["board"] if by_board else each["name"])]
+        inputs = [each for each in inputs if name == (each["board"] if by_board else each["name"])]
         boards = [each for each in boards if each["name"] == name or not by_board]
         if not outputs and not inputs and not by_board:
             site.output(name)  # raises, with the nearest name
@@ -239,7 +238,7 @@ def journal(
         if as_csv:
             writer.writerow(columns)
         for row in site.journal_of(subject=name, **which):
-            writer.writerow([row[column] for column in columns]) if as_csv else show.emit(row)
+            writer.writerow([row.get(column) for column in columns]) if as_csv else show.emit(row)
         return
     rows = site.journal(name, limit=number, before=before, **which)[::-1]
     if as_json:

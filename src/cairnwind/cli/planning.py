@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Mapping
 from datetime import datetime
 from itertools import groupby
 from pathlib import Path
@@ -179,7 +180,7 @@ def run_now(ctx: click.Context, schedule: str, as_json: bool) -> None:
     _tell(site_of(ctx).run_now(schedule), as_json)
 
 
-def _tell(form: dict[str, Any], as_json: bool) -> None:
+def _tell(form: Mapping[str, Any], as_json: bool) -> None:
     from cairnwind.cli import show
 
     show.emit(form) if as_json else click.echo(f"{form['reason']}.")
@@ -354,7 +355,7 @@ def records(
         show.notes(site.journal(subject=name, kind="note", begin=begin, end=end, limit=20), zone)
 
 
-def _chart(name: str, found: dict[str, Any], zone: ZoneInfo) -> None:
+def _chart(name: str, found: Mapping[str, Any], zone: ZoneInfo) -> None:
     """The mean of each interval as a bar."""
     rows = found["rows"]
     low, high = min(row[1] for row in rows), max(row[3] for row in rows)

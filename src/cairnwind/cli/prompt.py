@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
@@ -86,7 +86,7 @@ def _point(phrase: str, error: Trouble) -> None:
         click.echo(f"  {phrase}\n  {' ' * at}{click.style('^' * (end - at), fg='red')}", err=True)
 
 
-def _done(form: dict[str, Any]) -> None:
+def _done(form: Mapping[str, Any]) -> None:
     became = form.get("ending")
     word = became["ending"] if became else form["outcome"]
     why = became["text"] if became else form["reason"]
@@ -103,7 +103,7 @@ def _done(form: dict[str, Any]) -> None:
         )
 
 
-def _dry(form: dict[str, Any], zone: ZoneInfo) -> None:
+def _dry(form: Mapping[str, Any], zone: ZoneInfo) -> None:
     """What would be done, as a table."""
     from rich.table import Table
     from rich.text import Text

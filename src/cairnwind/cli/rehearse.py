@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -98,7 +98,7 @@ def rehearse(
             click.echo(f"Drawn: {picture}")
 
 
-def _subject(ctx: click.Context, site_file: str | None) -> tuple[Site, dict[str, Any] | None]:
+def _subject(ctx: click.Context, site_file: str | None) -> tuple[Site, Mapping[str, Any] | None]:
     """A site of a file, or of the service; then with what has been added to its plan and done to it."""
     from cairnwind.site import read_site, read_text
 
@@ -199,7 +199,7 @@ def _readings(ctx: click.Context, site: Site, begin: int, end: int) -> list[tupl
     for input in site.inputs.values():
         if input.analogue:
             rows = site_of(ctx).readings(input.name, first, last)["rows"]
-            found += [(wall * 10**6, input.name, mean) for wall, _, mean, _ in rows]
+            found += [(int(wall) * 10**6, input.name, mean) for wall, _, mean, _ in rows]
     return sorted(found)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import sys
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import IO, TYPE_CHECKING, Any, cast
 from zoneinfo import ZoneInfo
@@ -64,10 +65,10 @@ def time_of(text: str | None, zone: ZoneInfo) -> str:
 
 
 def look(
-    facts: dict[str, Any],
-    outputs: list[dict[str, Any]],
-    inputs: list[dict[str, Any]],
-    boards: list[dict[str, Any]],
+    facts: Mapping[str, Any],
+    outputs: Sequence[Mapping[str, Any]],
+    inputs: Sequence[Mapping[str, Any]],
+    boards: Sequence[Mapping[str, Any]],
     *,
     by_board: bool = False,
 ) -> None:
@@ -146,19 +147,19 @@ def look(
     out.print(table)
 
 
-def both(thing: dict[str, Any]) -> str:
+def both(thing: Mapping[str, Any]) -> str:
     """A pin by both its numbers, once where they are the same."""
     pin = str(thing["pin"])
     return pin if pin.endswith(f":line-{thing['line']}") else f"{pin} (line {thing['line']})"
 
 
-def _because(output: dict[str, Any]) -> str:
+def _because(output: Mapping[str, Any]) -> str:
     if output["reason"]:
         return str(output["reason"])
     return f"{output['by']} wants it {output['wanted']['words']}" if output["by"] else "rest"
 
 
-def notes(rows: list[dict[str, Any]], zone: ZoneInfo) -> None:
+def notes(rows: Sequence[Mapping[str, Any]], zone: ZoneInfo) -> None:
     """What people have left to remember, the oldest first."""
     for row in reversed(rows):
         click.echo(
@@ -166,7 +167,7 @@ def notes(rows: list[dict[str, Any]], zone: ZoneInfo) -> None:
         )
 
 
-def why(form: dict[str, Any], *, past: bool = False) -> None:
+def why(form: Mapping[str, Any], *, past: bool = False) -> None:
     """The sentence, then the steps from wish to pin."""
     from rich.table import Table
     from rich.text import Text
@@ -183,19 +184,19 @@ def why(form: dict[str, Any], *, past: bool = False) -> None:
     out.print(table)
 
 
-def journal(rows: list[dict[str, Any]], zone: ZoneInfo) -> None:
+def journal(rows: Sequence[Mapping[str, Any]], zone: ZoneInfo) -> None:
     """Rows of the journal, oldest at the top."""
     for row in rows:
         journal_line(row, zone)
 
 
-def journal_line(row: dict[str, Any], zone: ZoneInfo) -> None:
+def journal_line(row: Mapping[str, Any], zone: ZoneInfo) -> None:
     """One row: number, time, text, source."""
     source = click.style(f"  {row['source']}", dim=True) if row["source"] else ""
     click.echo(f"{row['sequence']:>7}  {time_of(row['at'], zone)}  {row['text']}{source}")
 
 
-def reading(data: dict[str, Any], zone: ZoneInfo) -> str:
+def reading(data: Mapping[str, Any], zone: ZoneInfo) -> str:
     """An input as it reads at this moment: what its line shows, and what counts."""
     if data["kind"] == "analogue":
         if data["value"] is None:
@@ -216,7 +217,7 @@ def reading(data: dict[str, Any], zone: ZoneInfo) -> str:
     return f"{clock(data['edge'] or data['since'], zone)}  {data['name']}  {click.style(data['state'], bold=bool(data['active']))}{settled}  {edges}{pull}"
 
 
-def frame(data: dict[str, Any], zone: ZoneInfo) -> str:
+def frame(data: Mapping[str, Any], zone: ZoneInfo) -> str:
     """Something that went over a wire: time, way, text, bytes."""
     ways = {
         "sent": click.style("→", fg="cyan"),
@@ -234,7 +235,7 @@ def clock(text: str | None, zone: ZoneInfo) -> str:
     )
 
 
-def change(kind: str, data: dict[str, Any], zone: ZoneInfo) -> str | None:
+def change(kind: str, data: Mapping[str, Any], zone: ZoneInfo) -> str | None:
     """A change as one line, or None where it says nothing to a person."""
     at = datetime.now(zone).strftime("%H:%M:%S.%f")[:-3]
     match kind:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import click
@@ -18,7 +19,7 @@ POWER_ON = {
 }
 
 
-def pins(board: dict[str, Any], found: list[dict[str, Any]]) -> None:
+def pins(board: Mapping[str, Any], found: Sequence[Mapping[str, Any]]) -> None:
     """One table a connector, a row a line; supply and ground in a line of their own."""
     from rich.table import Table
     from rich.text import Text
@@ -75,7 +76,7 @@ def pins(board: dict[str, Any], found: list[dict[str, Any]]) -> None:
         out.print()
 
 
-def _cells(row: dict[str, Any]) -> list[Any]:
+def _cells(row: Mapping[str, Any]) -> list[Any]:
     from rich.text import Text
 
     can = (
@@ -116,13 +117,13 @@ def _ranges(numbers: list[int]) -> str:
     return ", ".join(str(part[0]) if len(part) == 1 else f"{part[0]} to {part[-1]}" for part in parts)
 
 
-def has_read(form: dict[str, Any]) -> bool:
+def has_read(form: Mapping[str, Any]) -> bool:
     """Whether a trial's answer has a reading yet."""
     reading = form["trial"]["reading"]
     return reading["high"] is not None or reading["raw"] is not None
 
 
-def trial(form: dict[str, Any]) -> str:
+def trial(form: Mapping[str, Any]) -> str:
     """A trial with its reading, as one line."""
     trial, reading = form["trial"], form["trial"]["reading"]
     parts = [both(form), trial["text"]]
@@ -140,7 +141,7 @@ def trial(form: dict[str, Any]) -> str:
     return click.style(parts[0], bold=True) + "  " + "  ".join(parts[1:])
 
 
-def chain(title: str, rows: list[dict[str, Any]], others: dict[int, str], *, asked: bool) -> None:
+def chain(title: str, rows: Sequence[Mapping[str, Any]], others: dict[int, str], *, asked: bool) -> None:
     """The truth table of the address switches."""
     click.echo(title)
     count = len(rows[0]["switches"])

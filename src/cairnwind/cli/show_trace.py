@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from itertools import groupby
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -12,7 +13,7 @@ from rich.text import Text
 from cairnwind.cli import show
 
 
-def one(form: dict[str, Any], zone: ZoneInfo) -> None:
+def one(form: Mapping[str, Any], zone: ZoneInfo) -> None:
     """One event: its phases, and what was asked in each."""
     console = show.console()
     console.print(Text(f"{show.clock(form['at'], zone)}  ", style="dim") + Text(form["event"], style="bold"))

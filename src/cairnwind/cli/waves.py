@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from datetime import datetime
 from itertools import pairwise
 from pathlib import Path
@@ -61,7 +61,7 @@ def moved(site: Site, seconds: float) -> list[str]:
     return lively[:20] or every[:8]
 
 
-def picture(found: dict[str, Any], zone: ZoneInfo, width: int) -> Table:
+def picture(found: Mapping[str, Any], zone: ZoneInfo, width: int) -> Table:
     """The signals as a table: name, trace, what it is now."""
     start, end = found["from"], found["to"]
     label = max((len(each["name"]) for each in found["signals"]), default=4)
@@ -80,7 +80,7 @@ def picture(found: dict[str, Any], zone: ZoneInfo, width: int) -> Table:
     return table
 
 
-def scale(signal: dict[str, Any]) -> tuple[float, float]:
+def scale(signal: Mapping[str, Any]) -> tuple[float, float]:
     """Bottom and top of a trace: fixed where the unit says so, else what there was."""
     if signal["kind"] == "pwm":
         return 0.0, 100.0
@@ -91,7 +91,9 @@ def scale(signal: dict[str, Any]) -> tuple[float, float]:
     return (0.0 if signal["kind"] == "tone" else min(known, default=0.0)), max(known, default=1.0)
 
 
-def spans(signal: dict[str, Any], start: int, end: int, cells: int) -> Iterator[tuple[float, float] | None]:
+def spans(
+    signal: Mapping[str, Any], start: int, end: int, cells: int
+) -> Iterator[tuple[float, float] | None]:
     """For each cell of the time axis the lowest and highest value in it; None where it is not known."""
     values = signal["values"]
     if signal["kind"] == "tone":
@@ -118,7 +120,7 @@ def spans(signal: dict[str, Any], start: int, end: int, cells: int) -> Iterator[
             yield None if inside or (signal["kind"] in ("analogue", "digital") and not rows) else (0.0, 0.0)
 
 
-def now(signal: dict[str, Any]) -> str:
+def now(signal: Mapping[str, Any]) -> str:
     """What it is at, in words."""
     if not signal["values"]:
         return "off" if signal["kind"] != "analogue" else "unknown"

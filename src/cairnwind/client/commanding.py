@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from cairnwind.client.answers import Outcome, lifetime, outcome_of
 from cairnwind.client.hold import Hold
 from cairnwind.client.wire import Wire
+
+if TYPE_CHECKING:
+    from cairnwind import forms
 
 
 class Commanding(Wire):
@@ -73,13 +76,13 @@ class Commanding(Wire):
 
     def preview(
         self, output: str, program: str | dict[str, Any], *, place: int = 0, of: int = 1
-    ) -> dict[str, Any]:
+    ) -> forms.Preview:
         """What a program would do to an output: text, length, number of writes, and its curve."""
         return self._post(
             "/programs/preview", {"output": output, "program": program, "place": place, "of": of}
         )
 
-    def do(self, phrase: str, *, wait: str = "1 s") -> dict[str, Any]:
+    def do(self, phrase: str, *, wait: str = "1 s") -> forms.Outcome:
         """Carry out a phrase: 'turn gallery to 40 % over 3 s for 10 min'. The answer has the outcome and its parts.
 
         Raises `CallerError` (``bad-phrase``, ``asks-back``), whose ``more`` says where in the phrase ('at', 'end'),
@@ -87,19 +90,19 @@ class Commanding(Wire):
         """
         return self._post("/phrases", {"phrase": phrase, "wait": wait})
 
-    def rehearse_phrase(self, phrase: str) -> dict[str, Any]:
+    def rehearse_phrase(self, phrase: str) -> forms.Dry:
         """What a phrase would do: how it is understood, and each output that it concerns."""
         return self._post("/phrases", {"phrase": phrase, "dry": True})
 
-    def scenes(self) -> list[dict[str, Any]]:
+    def scenes(self) -> list[forms.Scene]:
         """The scenes there are."""
         return self._rows("/scenes")
 
-    def run_scene(self, scene: str, *, wait: str = "1 s") -> dict[str, Any]:
+    def run_scene(self, scene: str, *, wait: str = "1 s") -> forms.Outcome:
         """Run a scene; the answer has an outcome for each output in ``parts``."""
         return self._post(f"/scenes/{quote(scene, safe='')}/run", {"wait": wait})
 
-    def release_scene(self, scene: str) -> dict[str, Any]:
+    def release_scene(self, scene: str) -> forms.Outcome:
         """End those of a scene's claims that still stand."""
         return self._form("DELETE", f"/scenes/{quote(scene, safe='')}/claims")
 
@@ -116,20 +119,20 @@ class Commanding(Wire):
         body = {"output": output, "program": tune if named else {"kind": "tune", "notes": tune}, "wait": wait}
         return outcome_of(self.call("POST", "/claims", body))
 
-    def tunes(self) -> list[dict[str, Any]]:
+    def tunes(self) -> list[forms.Tune]:
         """The tunes of the site file."""
         return self._rows("/tunes")
 
-    def pads(self) -> list[dict[str, Any]]:
+    def pads(self) -> list[forms.Pad]:
         """The pads: two motors each, driven from one position."""
         return self._rows("/pads")
 
-    def steer(self, pad: str, x: float, y: float, *, again: bool = False) -> dict[str, Any]:
+    def steer(self, pad: str, x: float, y: float, *, again: bool = False) -> forms.Steered:
         """Move a pad to a position from -1 to 1 in two axes, for 250 ms. To go on call it ``again``: that is refused
         (``no-claim``) once the hold has ended, so that what was held up in the network moves nothing.
         """
         body = {"x": x, "y": y, "again": again}
-        found: dict[str, Any] = self.call("PUT", f"/pads/{quote(pad, safe='')}", body)
+        found: forms.Steered = self.call("PUT", f"/pads/{quote(pad, safe='')}", body)
         return found
 
     def let_go(self, pad: str) -> None:

@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from cairnwind.client.answers import Outcome, outcome_of
 from cairnwind.client.wire import Wire
 
+if TYPE_CHECKING:
+    from cairnwind import forms
+
 
 class Guarding(Wire):
     """What may not be, and what to do about it."""
 
-    def rules(self) -> list[dict[str, Any]]:
+    def rules(self) -> list[forms.Rule]:
         """Interlocks, reflexes, regulators, alarms and guards, in words, with how they stand."""
-        found: list[dict[str, Any]] = self._get("/rules")["rules"]
+        found: list[forms.Rule] = self._get("/rules")["rules"]
         return found
 
-    def ask(self, question: str) -> dict[str, Any]:
+    def ask(self, question: str) -> forms.Answered:
         """Whether something is so now: 'kiln-vent is on for 30 s'. ``so`` is None where that is not known."""
         return self._post("/questions", {"question": question})
 
@@ -25,18 +28,18 @@ class Guarding(Wire):
         """Have the service read its site file anew: rules, scenes, schedules, groups. Needs a key with the role keep."""
         return outcome_of(self.call("POST", "/site-file/reload", {}))
 
-    def trips(self) -> list[dict[str, Any]]:
+    def trips(self) -> list[forms.Trip]:
         """Trips that are latched."""
-        found: list[dict[str, Any]] = self._get("/trips")["trips"]
+        found: list[forms.Trip] = self._get("/trips")["trips"]
         return found
 
     def reset(self, trip: str, by: str) -> Outcome:
         """Reset a trip whose cause is gone. ``by`` is who does it."""
         return outcome_of(self.call("POST", f"/trips/{quote(trip, safe='')}/reset", {"by": by}))
 
-    def alarms(self) -> list[dict[str, Any]]:
+    def alarms(self) -> list[forms.Alarm]:
         """Alarms that were raised and are not over."""
-        found: list[dict[str, Any]] = self._get("/alarms")["alarms"]
+        found: list[forms.Alarm] = self._get("/alarms")["alarms"]
         return found
 
     def acknowledge(self, alarm: str, by: str) -> Outcome:
@@ -59,9 +62,9 @@ class Guarding(Wire):
         """Open a guarded output with a passcode; it closes by itself."""
         return outcome_of(self.call("POST", f"/outputs/{quote(output, safe='')}/open", {"code": code}))
 
-    def codes(self, output: str) -> list[dict[str, Any]]:
+    def codes(self, output: str) -> list[forms.Code]:
         """Who has a passcode for an output, and when it is good. Never the codes."""
-        found: list[dict[str, Any]] = self._get(f"/outputs/{quote(output, safe='')}/codes")["codes"]
+        found: list[forms.Code] = self._get(f"/outputs/{quote(output, safe='')}/codes")["codes"]
         return found
 
     def give_code(self, output: str, owner: str, code: str, **when: Any) -> None:

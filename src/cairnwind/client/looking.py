@@ -3,62 +3,65 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from cairnwind.client.wire import Wire
+
+if TYPE_CHECKING:
+    from cairnwind import forms
 from cairnwind.core.values.errors import CallerError
 
 
 class Looking(Wire):
     """What is so."""
 
-    def facts(self) -> dict[str, Any]:
+    def facts(self) -> forms.Site:
         """The site as a whole: name, time zone, all-stop, lockouts."""
         return self._get("/site")
 
-    def outputs(self) -> list[dict[str, Any]]:
+    def outputs(self) -> list[forms.Output]:
         """Every output, from wish to pin."""
         return self._rows("/outputs")
 
-    def output(self, name: str) -> dict[str, Any]:
+    def output(self, name: str) -> forms.Output:
         """One output."""
         return self._get(f"/outputs/{quote(name, safe='')}")
 
-    def inputs(self) -> list[dict[str, Any]]:
+    def inputs(self) -> list[forms.Input]:
         """Every input."""
         return self._rows("/inputs")
 
-    def input(self, name: str) -> dict[str, Any]:
+    def input(self, name: str) -> forms.Input:
         """One input: what its line shows, and what counts."""
         return self._get(f"/inputs/{quote(name, safe='')}")
 
-    def boards(self) -> list[dict[str, Any]]:
+    def boards(self) -> list[forms.Board]:
         """Every board and the health of its link."""
         return self._rows("/boards")
 
-    def board(self, name: str) -> dict[str, Any]:
+    def board(self, name: str) -> forms.BoardWhole:
         """One board, with the rate and the errors of its link."""
         return self._get(f"/boards/{quote(name, safe='')}")
 
-    def pins(self, board: str) -> list[dict[str, Any]]:
+    def pins(self, board: str) -> list[forms.PinForm]:
         """Every position of a board, or every line: numbers of both kinds, what it can, who uses it, its level."""
         return self._rows(f"/boards/{quote(board, safe='')}/pins")
 
-    def traffic(self, board: str, *, after: int = 0) -> dict[str, Any]:
+    def traffic(self, board: str, *, after: int = 0) -> forms.Traffic:
         """What went over a board's link after frame ``after``, as far as it is kept: ``frames``, rate, errors."""
-        found: dict[str, Any] = self.call(
+        found: forms.Traffic = self.call(
             "GET", f"/boards/{quote(board, safe='')}/traffic", params={"after": after}
         )
         return found
 
-    def try_pin(self, pin: str, mode: str, *, lease: str = "2 s", **how: str) -> dict[str, Any]:
+    def try_pin(self, pin: str, mode: str, *, lease: str = "2 s", **how: str) -> forms.TriedPin:
         """Try a pin like 'shelf:J2-9' that nobody owns; call it again within ``lease`` to go on, and to read.
 
         ``mode``: output (``level``), pwm (``frequency``, ``duty``), tone (``frequency``), input and count
         (``pull``), analogue. On a pin of an output with PWM, pwm tries another frequency and duty live.
         """
-        found: dict[str, Any] = self.call("PUT", self._trial(pin), {"mode": mode, "lease": lease, **how})
+        found: forms.TriedPin = self.call("PUT", self._trial(pin), {"mode": mode, "lease": lease, **how})
         return found
 
     def end_try(self, pin: str) -> None:
@@ -82,12 +85,12 @@ class Looking(Wire):
 
     def signals(
         self, names: list[str] | None = None, *, seconds: float = 30, after: int | None = None
-    ) -> dict[str, Any]:
+    ) -> forms.Signals:
         """What signals have done lately: times in microseconds UTC, values, hertz. Without names: what there is."""
         params: dict[str, Any] = {"names": ",".join(names or []), "seconds": f"{seconds:g}"}
         if after is not None:
             params["after"] = after
-        found: dict[str, Any] = self.call("GET", "/signals", params=params)
+        found: forms.Signals = self.call("GET", "/signals", params=params)
         return found
 
     def export(self, names: list[str], form: str, *, seconds: float = 30) -> str:
@@ -96,22 +99,22 @@ class Looking(Wire):
         found: str = self.call("GET", f"/signals.{form}", params=params, text=True)
         return found
 
-    def curve(self, output: str) -> dict[str, Any]:
+    def curve(self, output: str) -> forms.Curve:
         """How a lamp or a fan answers its level: level, duty and the timer's count."""
         return self._get(f"/outputs/{quote(output, safe='')}/curve")
 
-    def why(self, output: str, at: str | None = None) -> dict[str, Any]:
+    def why(self, output: str, at: str | None = None) -> forms.Why:
         """Why an output is as it is, or was at a time: sentence, steps, remedy."""
         then = f"?at={quote(at, safe='')}" if at else ""
         return self._get(f"/outputs/{quote(output, safe='')}/why{then}")
 
-    def trace(self, output: str, after: int | None = None) -> list[dict[str, Any]]:
+    def trace(self, output: str, after: int | None = None) -> list[forms.Trace]:
         """How it was decided about an output, one event after the other: now, and what came since somebody began to look.
 
         With ``after`` only what came after that number. It is looked at for a minute after each call.
         """
         then = "" if after is None else f"?after={after}"
-        found: list[dict[str, Any]] = self._get(f"/outputs/{quote(output, safe='')}/trace{then}")["traces"]
+        found: list[forms.Trace] = self._get(f"/outputs/{quote(output, safe='')}/trace{then}")["traces"]
         return found
 
     def journal(
@@ -125,7 +128,7 @@ class Looking(Wire):
         source: str | None = None,
         begin: str | None = None,
         end: str | None = None,
-    ) -> list[dict[str, Any]]:
+    ) -> list[forms.Row]:
         """Rows of the journal: the newest first, or those after ``after`` in their order.
 
         Only those of a ``subject``, a ``kind`` ('command', 'change', 'input', 'plan' …), a ``source`` (part of who
@@ -134,12 +137,12 @@ class Looking(Wire):
         asked = {
             "subject": subject, "limit": limit, "before": before, "after": after, "kind": kind, "source": source, "from": begin, "to": end,
         }  # fmt: skip
-        rows: list[dict[str, Any]] = self.call(
+        rows: list[forms.Row] = self.call(
             "GET", "/journal", params={name: value for name, value in asked.items() if value is not None}
         )["rows"]
         return rows
 
-    def journal_of(self, **which: Any) -> Iterator[dict[str, Any]]:
+    def journal_of(self, **which: Any) -> Iterator[forms.Row]:
         """All rows in rising order, as many as there are; ``which`` is as for `journal`."""
         last = 0
         while True:

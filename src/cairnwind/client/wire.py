@@ -143,18 +143,14 @@ class Wire:
             "See whether it runs: cairnwind look.",
         )
 
-    def _get(self, path: str) -> dict[str, Any]:
-        found: dict[str, Any] = self.call("GET", path)
-        return found
+    def _get(self, path: str) -> Any:
+        return self.call("GET", path)
 
-    def _form(self, method: str, path: str, body: dict[str, Any] | None = None) -> dict[str, Any]:
-        form: dict[str, Any] = self.call(method, path, body)
-        return form
+    def _form(self, method: str, path: str, body: dict[str, Any] | None = None) -> Any:
+        return self.call(method, path, body)
 
-    def _post(self, path: str, body: dict[str, Any]) -> dict[str, Any]:
-        found: dict[str, Any] = self.call("POST", path, body)
-        return found
+    def _post(self, path: str, body: dict[str, Any]) -> Any:
+        return self.call("POST", path, body)
 
-    def _rows(self, path: str) -> list[dict[str, Any]]:
-        found: list[dict[str, Any]] = self.call("GET", path)
-        return found
+    def _rows(self, path: str) -> Any:
+        return self.call("GET", path)

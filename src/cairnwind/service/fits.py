@@ -26,7 +26,7 @@ def fit_form(timer: pwm.Timer, hertz: str, duty: str, first: str) -> dict[str, A
     asked, share = parse(hertz, "a frequency", bare="hz"), parse(duty, "a share", bare="%") / 100
     found = pwm.candidates(timer, asked, share)
     best = pwm.best(timer, asked, share, first)
-    waves = [[float(at), level] for at, level in pwm.edges(timer, best)]
+    waves = [[float(at), float(level)] for at, level in pwm.edges(timer, best)]
     return {
         "timer": timer_form(timer), "hertz": float(asked), "duty": float(share * 100), "first": first, "beyond": pwm.beyond(timer, asked),
         "best": fit_row(best), "candidates": [fit_row(each) for each in found], "wave": {"seconds": float(2 / best.hertz), "edges": waves},

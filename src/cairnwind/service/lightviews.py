@@ -190,7 +190,7 @@ class LightViews:
         for percent in range(0, 101, 5):
             setting = Level(percent * 10_000)
             duty = output.duties(setting)[0]
-            rows.append({"level": percent, "duty": duty / 10_000, "count": output.counts(setting)[0]})
+            rows.append({"level": percent, "duty": duty / 10_000, "count": int(output.counts(setting)[0])})
         light = output.light
         return answer({
             "output": name, "curve": light.curve, "steps": output.steps, "floor": light.floor / 10_000, "ceiling": light.ceiling / 10_000,
