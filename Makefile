@@ -4,7 +4,8 @@ PYTHON ?= $(shell for p in python3 python3.13 python3.12 python3.11; do command 
 VENV := .venv
 BIN := $(VENV)/bin
 CONSOLE := src/cairnwind/service/console
-CONSOLE_SOURCES := $(shell find console -type f -not -path '*/node_modules/*' 2>/dev/null)
+FORMS := src/cairnwind/forms.py src/cairnwind/service/calls.py tools/describe.py $(wildcard src/cairnwind/commands/*.py)
+CONSOLE_SOURCES := $(shell find console -type f -not -path '*/node_modules/*' -not -name described.d.ts 2>/dev/null)
 PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 ROWS ?= .
 WORKERS ?= 2
@@ -64,6 +65,12 @@ $(CONSOLE)/index.html: $(CONSOLE_SOURCES) | $(VENV)/.run
 	@tools/with-node.sh $(BIN) npm --prefix console run --silent build
 	@touch $@
 
+# The console's types are those that the service describes.
+console/src/lib/described.d.ts: $(FORMS) | console
+	@mkdir -p build
+	@$(BIN)/python tools/describe.py build/openapi.json
+	@tools/with-node.sh $(BIN) npm --prefix console run --silent types > /dev/null
+
 # The firmware as a program: the demo's serial board. Without a compiler the demo simulates that board another way.
 $(BOARD): $(wildcard firmware/*.c firmware/*.h firmware/Makefile)
 	@command -v cc >/dev/null || tools/packages.sh gcc libc6-dev || true
@@ -76,7 +83,7 @@ demo: setup
 test: setup $(VENV)/.dev packages
 	@$(BIN)/python -m pytest -n $(WORKERS) --dist loadfile
 
-lint: $(VENV)/.dev console
+lint: $(VENV)/.dev console console/src/lib/described.d.ts
 	@$(BIN)/ruff check .
 	@$(BIN)/mypy
 	@$(BIN)/lint-imports --config pyproject.toml

@@ -249,7 +249,7 @@ class Schedule(TypedDict("_ScheduleSaid", {"from": str, "to": NotRequired[str], 
     when: Annotated[str, Meta(description="In words.")]
     outputs: list[str]
     running_until: Time
-    next: Annotated[list[list[At]], Meta(description="Begin and end of the next times.")]
+    next: Annotated[list[tuple[At, At]], Meta(description="Begin and end of the next times.")]
     skipped: list[At]
 
 
@@ -662,7 +662,7 @@ class Preview(TypedDict):
     writes_a_second: float
     writes_if_sampled: int
     counts: int
-    curve: Annotated[list[list[Any]], Meta(description="Seconds, setting, duty.")]
+    curve: Annotated[list[tuple[float, Setting | None, float]], Meta(description="Seconds, setting, duty.")]
     last: Setting | None
     mean: float | None
 
@@ -681,7 +681,7 @@ Readings = TypedDict(
     "Readings",
     {
         "name": str, "unit": str, "step_seconds": int, "from": At, "to": At,
-        "rows": Annotated[list[list[float]], Meta(description="Milliseconds UTC, least, mean, greatest.")],
+        "rows": Annotated[list[tuple[int, float, float, float]], Meta(description="Milliseconds UTC, least, mean, greatest.")],
     },
 )  # fmt: skip
 
@@ -820,7 +820,7 @@ class Wave(TypedDict):
     """Two periods of it."""
 
     seconds: float
-    edges: list[list[float]]
+    edges: list[tuple[float, float]]
 
 
 class Fit(TypedDict):
@@ -840,7 +840,7 @@ class Pairing(TypedDict):
     """A link that makes a key and signs a device in with it, once; and its QR code as rows of 0 and 1."""
 
     link: str
-    ends: Time
+    ends: At
     rows: list[str]
 
 

@@ -33,9 +33,9 @@
   const HIGH = 70
   const wave = $derived.by(() => {
     if (!fit) return ''
-    const y = (level: boolean) => (level ? 4 : HIGH)
+    const y = (level: number) => (level ? 4 : HIGH)
     let path = ''
-    let last: boolean | undefined
+    let last: number | undefined
     for (const [at, level] of fit.wave.edges) {
       const x = ((at / fit.wave.seconds) * WIDE).toFixed(1)
       path += last === undefined ? `M0 ${y(level)}` : `H${x}V${y(level)}`

@@ -14,7 +14,7 @@
   let sending = false
   let next: number | undefined
 
-  const value = $derived(moved ?? Math.round(output.wanted.level))
+  const value = $derived(moved ?? Math.round(output.wanted.level ?? 0))
 
   async function send(level: number): Promise<void> {
     next = level

@@ -21,7 +21,7 @@
 
   const is = $derived(output.confirmed?.words ?? 'unknown')
   const aside = $derived(
-    output.state === 'running' ? `${output.claims.find((claim) => claim.setting.program)?.setting.words ?? 'on its way'}`
+    output.state === 'running' ? `${output.claims.find((claim) => claim.setting?.program)?.setting?.words ?? 'on its way'}`
     : output.state === 'confirmed' ? (output.by ? output.by : 'at rest')
     : output.state === 'driving' ? `on its way to ${output.driven?.words ?? output.allowed.words}`
     : `${output.state}: ${output.reason || 'tried again'}`,

@@ -45,8 +45,8 @@
 
   const WIDE = 480
   const HIGH = 90
-  const height = (setting: Setting) =>
-    setting.colour ? Math.max(...[1, 3, 5].map((at) => parseInt(setting.colour!.slice(at, at + 2), 16))) / 2.55 : (setting.level ?? 0)
+  const height = (setting: Setting | null) =>
+    setting?.colour ? Math.max(...[1, 3, 5].map((at) => parseInt(setting.colour!.slice(at, at + 2), 16))) / 2.55 : (setting?.level ?? 0)
   const x = (t: number) => (t / (preview?.shown_seconds || 1)) * WIDE
   const line = (of: (point: Preview['curve'][number]) => number) =>
     preview?.curve.map((point, number) => `${number ? 'L' : 'M'}${x(point[0]).toFixed(1)} ${(HIGH - (of(point) / 100) * HIGH).toFixed(1)}`).join('') ?? ''
@@ -70,7 +70,7 @@
       <path d={line((point) => height(point[1]))} />
     </svg>
     <p>
-      {preview.text}. {preview.seconds === null ? `Rounds of ${preview.round_seconds.toPrecision(3)} s` : `${preview.seconds.toPrecision(3)} s, then it ${preview.then === 'release' ? 'lets go' : `stays at ${preview.ends_at.words}`}`};
+      {preview.text}. {preview.seconds === null ? `Rounds of ${preview.round_seconds.toPrecision(3)} s` : `${preview.seconds.toPrecision(3)} s, then it ${preview.then === 'release' ? 'lets go' : `stays at ${preview.ends_at?.words}`}`};
       {preview.writes} writes in {preview.shown_seconds.toPrecision(3)} s.
       {#if output.takes === 'level' && output.dimmable}<span class="key">Solid: what is seen. Broken: the pin's duty.</span>{/if}
     </p>

@@ -108,7 +108,7 @@ def _subject(ctx: click.Context, site_file: str | None) -> tuple[Site, Mapping[s
     return read_text(kit["site_file"], "the service's site file"), kit
 
 
-def _plan(site: Site, kit: dict[str, Any] | None) -> list[tuple[Schedule, Span | None]]:
+def _plan(site: Site, kit: Mapping[str, Any] | None) -> list[tuple[Schedule, Span | None]]:
     """The plan of a site file, with what the service adds to it."""
     from cairnwind.core.language import schedules
     from cairnwind.site.plans import read_plan

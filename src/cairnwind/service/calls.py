@@ -338,7 +338,7 @@ def _operation(call: Call) -> dict[str, Any]:
         else {"application/json": {"schema": ANSWERS[call.method, call.path]}}
     )
     found: dict[str, Any] = {
-        "operationId": f"{word}-{re.sub(r'[^a-z]+', '-', call.path).strip('-')}", "summary": call.says, "x-role": call.role,
+        "operationId": f"{word}-{re.sub(r'[^a-z]+', '-', _braces(call.path)).strip('-')}", "summary": call.says, "x-role": call.role,
         "tags": [call.path.split("/")[1].split(".")[0]], "parameters": parameters,
         "responses": {str(call.status): {"description": "Done.", "content": content, **_headers(call)}, "default": {"$ref": "#/components/responses/Problem"}},
     }  # fmt: skip
