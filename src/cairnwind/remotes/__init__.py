@@ -5,9 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from cairnwind.remotes.progress import Progress
-from cairnwind.site import remotes as facts
-
 if TYPE_CHECKING:
     from cairnwind.core.facts.model import Site
     from cairnwind.folder import Folder
@@ -17,6 +14,9 @@ if TYPE_CHECKING:
 
 def opened(site: Site, desk: Desk, store: Any, folder: Folder) -> list[Remote]:
     """The remotes that the site file asks for, to be started. ``store`` has a ``reader`` and a ``writer``."""
+    from cairnwind.remotes.progress import Progress  # the service is safe before it looks beyond itself
+    from cairnwind.site import remotes as facts
+
     found: list[Remote] = []
 
     def progress(way: str) -> Progress:

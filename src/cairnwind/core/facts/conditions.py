@@ -22,9 +22,10 @@ that it names has changed, or when its own clock says so: see `Memory`.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Any, NamedTuple, Protocol
+
+from msgspec import Struct, field
 
 from cairnwind.core.facts.claims import Claim, Instant
 from cairnwind.core.facts.model import Input, Output, Site
@@ -81,8 +82,7 @@ class View(Protocol):
         """What is wired."""
 
 
-@dataclass(slots=True)
-class Memory:
+class Memory(Struct):
     """What one condition remembers from one look to the next, by the number of a node."""
 
     since: dict[int, int] = field(default_factory=dict)
@@ -122,8 +122,7 @@ class Missing(NamedTuple):
     expected_wall: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Node:
+class Node(Struct, frozen=True):
     """A part of a condition. ``text`` is its canonical form."""
 
     number: int
@@ -150,8 +149,7 @@ class Node:
 # --- tests ----------------------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True, slots=True)
-class Test(Node):
+class Test(Node, frozen=True):
     """One thing and what it may be. ``ask`` gives whether it is so, ``say`` how it is instead, in words."""
 
     about: tuple[Dependency, ...]
@@ -171,8 +169,7 @@ class Test(Node):
         return [Missing(self.say(view))]
 
 
-@dataclass(frozen=True, slots=True)
-class Compare(Test):
+class Compare(Test, frozen=True):
     """A value against a bound, with the hysteresis of its input: what is so stays so until it is clearly not."""
 
     read: Callable[[View], float | None]
@@ -198,8 +195,7 @@ class Compare(Test):
         return found
 
 
-@dataclass(frozen=True, slots=True)
-class Wrong(Test):
+class Wrong(Test, frozen=True):
     """So many wrong codes within a time: it ceases by itself."""
 
     output: str
@@ -213,8 +209,7 @@ class Wrong(Test):
         return found
 
 
-@dataclass(frozen=True, slots=True)
-class Hours(Node):
+class Hours(Node, frozen=True):
     """Between two moments of the day, the second excluded; it may go past midnight."""
 
     start: Moment
@@ -247,8 +242,7 @@ class Hours(Node):
         return [Missing(f"it is {self.text}", True, expected_wall=due)]
 
 
-@dataclass(frozen=True, slots=True)
-class Days(Node):
+class Days(Node, frozen=True):
     """On some days of the week."""
 
     days: frozenset[int]
@@ -289,8 +283,7 @@ class Days(Node):
 # --- what binds them ------------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True, slots=True)
-class Not(Node):
+class Not(Node, frozen=True):
     """The opposite."""
 
     inside: Node
@@ -316,8 +309,7 @@ class Not(Node):
         return (self.inside,)
 
 
-@dataclass(frozen=True, slots=True)
-class All(Node):
+class All(Node, frozen=True):
     """All of them."""
 
     each: tuple[Node, ...]
@@ -346,8 +338,7 @@ class All(Node):
         return self.each
 
 
-@dataclass(frozen=True, slots=True)
-class Any_(Node):
+class Any_(Node, frozen=True):
     """At least one of them."""
 
     each: tuple[Node, ...]
@@ -377,8 +368,7 @@ class Any_(Node):
         return self.each
 
 
-@dataclass(frozen=True, slots=True)
-class Lasting(Node):
+class Lasting(Node, frozen=True):
     """So, and for some time already."""
 
     inside: Node
@@ -442,8 +432,7 @@ class Lasting(Node):
         return (self.inside,)
 
 
-@dataclass(frozen=True, slots=True)
-class Becomes(Node):
+class Becomes(Node, frozen=True):
     """The moment at which false turns to true, or the second such moment within a time."""
 
     inside: Node
