@@ -367,3 +367,41 @@ def test_twenty_thousand_claims_in_one_slot_leave_one_entry() -> None:
             )
         )
     assert run.engine.state.clocks.mono.kept < 200
+
+
+def test_nothing_is_told_without_end() -> None:
+    """The plant itself sees to that: an output that is told things again and again, while nobody does anything, ends the test."""
+    run = plant(
+        {"name": "one", "needs": "up is off", "outputs": ["vent", "kiln"]},
+        {"name": "two", "excludes": ["kiln", "up"], "gap": "2 s"},
+    )
+    run.wish("kiln", True)
+    run.pass_time(NS)
+    run.wish("up", True, patient=True)
+    run.wish("vent", True, patient=True)
+    run.wish("kiln", False)
+    run.pass_time(60 * NS)
+    assert on(run) == {"up"}, "who comes on goes before what would have to go for it"
+    run = plant({"name": "one", "needs": "up is off", "outputs": ["vent"]})
+    run.weld("up")  # it does not come on
+    run.wish("up", True, Rank.PLAN, "plan:1")
+    run.pass_time(10 * NS)
+    run.wish("vent", True, Rank.PLAN, "plan:2")
+    run.pass_time(60 * NS)
+    assert on(run) == {"vent"}, "nobody has to go for what does not happen all the same"
+    run = plant({"name": "one", "excludes": ["up", "down"]})
+    run.wish("up", True, Rank.PLAN, "plan:1", patient=True)
+    run.pass_time(NS)
+    run.weld("up")
+    run.wish("down", True, Rank.PERSON, "", patient=True)
+    run.pass_time(60 * NS)
+    assert on(run) == {"up"}, "what does not go off keeps the others off"
+    run = plant(
+        {"name": "one", "needs": "kiln is on", "outputs": ["vent"]},
+        {"name": "two", "limit": 1, "outputs": ["kiln", "vent"]},
+    )
+    run.wish("kiln", True, Rank.PLAN, "plan:1")
+    run.pass_time(NS)
+    run.wish("vent", True, patient=True)
+    run.pass_time(60 * NS)
+    assert on(run) == {"kiln"}

@@ -7,6 +7,7 @@ is in ``pins`` and ``contacts``, not in what the engine believes.
 from __future__ import annotations
 
 import heapq
+from collections import Counter
 from collections.abc import Callable
 from itertools import count
 from typing import Any, Protocol
@@ -59,6 +60,8 @@ class Plant:
         """How the next order of a board fails: 'before' or 'after' it was carried out, 'silent', or not at all."""
         self.welded: set[str] = set()
         """Outputs whose contact stays as it is."""
+        self.driven: Counter[str] = Counter()
+        """How often each was told something since time began to pass."""
         self.orders: dict[str, tuple[int, ev.Drive]] = {}
         self.claims: dict[tuple[str, str], Any] = {}
         self.trips: dict[str, Any] = {}
@@ -163,6 +166,7 @@ class Plant:
             return
         number, session = next(self._number), self.session[board]
         self.onlooker.ordered(self.mono, drive.output)
+        self.driven[drive.output] += 1
         self.orders[drive.output] = (number, drive)
 
         def carry_out() -> None:
@@ -295,8 +299,13 @@ class Plant:
 
     def pass_time(self, span: int) -> None:
         """Time passes, and what is due in it happens."""
-        end = self.mono + span
+        end, most = self.mono + span, 40 + 2 * span // NS
+        self.driven.clear()
         while True:
+            if self.driven and max(self.driven.values()) > most:
+                raise AssertionError(
+                    f"{self.driven.most_common(1)[0][0]} chatters: nobody does anything, and it is told without end"
+                )
             due = self.engine.next_deadline(self.now)
             first = self._heap[0][0] if self._heap else end
             at = min(end, first, end if due is None else max(self.mono, due))

@@ -42,6 +42,14 @@ class Deciding:
         if not turn.touched and not gates.watches.dirty and not turn.known:
             return 0
         settled: dict[str, int] = {}
+        rounds = self._go_round(turn, gates, settled)
+        while rounds > 1 and len(turn.drives) > 1 and gates.rounds.wavers(turn, settled):
+            rounds += self._go_round(turn, gates, settled)
+        turn.touched = dict.fromkeys(settled)
+        return rounds
+
+    def _go_round(self, turn: Turn, gates: Gates, settled: dict[str, int]) -> int:
+        """Until nothing is touched; ``settled`` counts how often each output was decided about."""
         outputs = turn.state.outputs
         rounds = 0
         while gates.look(turn) or turn.touched or turn.known:
@@ -58,7 +66,6 @@ class Deciding:
                 gates.shared.give_places(turn, batch, known)
             for name in batch:
                 self._allow(turn, outputs[name], gates)
-        turn.touched = dict.fromkeys(settled)
         return rounds
 
     # --- want, and own gates ------------------------------------------------------------------------------
@@ -119,7 +126,14 @@ class Deciding:
         if (own is None or own.coming) and needs.needed(s.output.name):
             target = s.output.safe if own else gating.aim
             first = needs.waits_for(turn, s, target)
-            needs.bind(turn, s, target if first is not None else None)
+            if first is not None and self._would_not(turn, s, target, gates, wants=wants, claimed=wish.on):
+                first = None  # nobody has to go for what does not happen all the same
+            if first is not None:
+                needs.bind(turn, s, target)
+            elif gating.bound_for != target:
+                needs.bind(
+                    turn, s, None
+                )  # else it goes there now: until it is told so, what needs it must not come on
             if first is not None:
                 kept = self._own(turn, s, gating.allowed.on, gates)
                 if kept is None or kept.coming:
@@ -135,6 +149,14 @@ class Deciding:
             gates.shared.bid(turn, s, claimed=wish.on)
         else:
             gating.bid = None
+
+    def _would_not(
+        self, turn: Turn, s: Standing, target: Setting, gates: Gates, *, wants: bool, claimed: bool
+    ) -> bool:
+        """Whether an output would not get to ``target`` though nobody who needs it as it is were on."""
+        if s.drive.stuck == target and target != s.output.safe:
+            return True  # its board does not take that
+        return wants and not s.gating.granted and gates.shared.refuses(turn, s, claimed=claimed)
 
     def _own(self, turn: Turn, s: Standing, wants: bool, gates: Gates) -> Refusal | None:
         """The first of its own gates that refuses."""
@@ -167,6 +189,8 @@ class Deciding:
             pass  # one step at a time: its confirmation brings us back here, as fast as the board is
         else:
             self._driving.bring(turn, s, target)
+        if gating.bound_for is not None and gating.keeping is None:
+            gates.needs.bind(turn, s, None)  # it is on its way, or stays
         if motion.unsaid and not motion.moving and drive.pending is None and drive.confirmed is not None:
             motion.unsaid = False
             journal_change(turn, s)

@@ -41,7 +41,7 @@ def occupies(turn: Turn, name: str) -> Fact:
     if confirmed is None:
         return _UNKNOWN if drive.pending is not None and not drive.attempts else _UNKNOWN_STUCK
     if confirmed.on or drive.pending is not None:
-        return _STUCK if drive.attempts else _ON
+        return _STUCK if drive.attempts or drive.welded else _ON
     return Fact(False, "", s.known.off_at)
 
 

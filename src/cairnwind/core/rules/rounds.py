@@ -7,6 +7,8 @@ long time.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from cairnwind.core.facts.claims import Claim
 from cairnwind.core.facts.interlocks import Refusal
 from cairnwind.core.state.standing import Standing
@@ -15,6 +17,8 @@ from cairnwind.core.values.quantities import NS
 
 MOST_TURNS = 12
 """That one output takes within one event: more, and its interlocks go round in a circle."""
+WITHIN = 20 * NS
+"""Nanoseconds in which that many events have to make an output waver."""
 REST = 300 * NS
 """Nanoseconds after which such a circle is tried again, though nobody has claimed anything else since."""
 
@@ -25,6 +29,32 @@ class Rounds:
     def __init__(self) -> None:
         self._held: dict[str, tuple[int, dict[str, Claim | None]]] = {}
         """By output: until when (monotonic), and whose claims led the outputs of its circle then."""
+        self._wavered: dict[str, tuple[int, int]] = {}
+        """By output: since when (monotonic), and how often, it was told two things within one event."""
+
+    def wavers(self, turn: Turn, settled: Iterable[str]) -> bool:
+        """Outputs that were told one thing and then another within one event: where that goes on and on, from answer to answer,
+        their interlocks go round too, and who wants on and is not is held. True if that is so now."""
+        told = [drive.output for drive in turn.drives]
+        now = turn.now.mono
+        for name in {name for name in told if told.count(name) > 1}:
+            since, times = self._wavered.get(name, (now, 0))
+            since, times = (now, 1) if now - since > WITHIN else (since, times + 1)
+            self._wavered[name] = since, times
+            if times >= MOST_TURNS:
+                del self._wavered[name]
+                return self._hold(turn, settled)
+        return False
+
+    def _hold(self, turn: Turn, names: Iterable[str]) -> bool:
+        outputs = turn.state.outputs
+        members = {each: outputs[each].claims.leader for each in names}
+        coming = [each for each in members if _wants_on(outputs[each])]
+        for each in coming:
+            self._held[each] = turn.now.mono + REST, members
+            turn.mono.set(turn.now.mono + REST, "ruled", each, "round")
+            turn.touch(each)
+        return bool(coming)
 
     def __bool__(self) -> bool:
         """Whether anything is held."""
@@ -33,6 +63,7 @@ class Rounds:
     def clear(self) -> None:
         """Other interlocks hold now."""
         self._held.clear()
+        self._wavered.clear()
 
     def turned(self, turn: Turn, name: str, settled: dict[str, int]) -> None:
         """It has been decided about `MOST_TURNS` times, or that many more: who wants on and is not yet is held, or in the end whoever goes round."""

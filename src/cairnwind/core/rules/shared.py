@@ -287,6 +287,18 @@ class SharedGates:
             rank, place = (leader.rank, leader.place) if claimed else (0, 0)
             gating.bid = Bid(rank, place, gating.granted, (leader.rank, leader.slot, leader.source))
 
+    def refuses(self, turn: Turn, s: Standing, *, claimed: bool) -> bool:
+        """Whether they would refuse an output at this moment if it bid; nothing is remembered of the question."""
+        circle = self._of.get(s.output.name)
+        if circle is None:
+            return False
+        self.bid(turn, s, claimed=claimed)
+        bid: Bid | None = s.gating.bid
+        if bid is None:
+            return False
+        circle.refresh(turn)
+        return circle.would(s.output.name, bid, turn.now.mono) is not None
+
     def smooth(self, name: str) -> bool:
         """Whether nobody is in anybody's way where an output shares a gate."""
         circle = self._of.get(name)

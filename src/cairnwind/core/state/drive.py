@@ -33,7 +33,7 @@ class Drive:
 
     __slots__ = (
         "attempts", "confirmed", "corrected", "failed", "fault", "generation", "homing", "pending", "retry_at", "sent", "strayed",
-        "stuck",
+        "stuck", "welded",
     )  # fmt: skip
 
     def __init__(self) -> None:
@@ -54,6 +54,8 @@ class Drive:
         self.stuck: Setting | None = None
         """The setting that the board does not take, after that."""
         self.fault = ""
+        self.welded = False
+        """It did not go off when it was told to, and has not been off since, whatever it was told to be after that."""
 
     @property
     def unsure(self) -> bool:
@@ -113,6 +115,8 @@ class Drive:
         awaited, self.pending = self.pending, None
         expected = awaited if awaited is not None else self.confirmed
         self.confirmed = setting
+        if not setting.on:
+            self.welded = False
         if expected is not None and setting != expected:
             return expected
         if awaited is not None or expected is None:  # a late answer to what had been given up counts too
@@ -127,6 +131,7 @@ class Drive:
             self.corrected = True
             return False
         self.stuck, self.fault = expected, text
+        self.welded = self.is_on and not expected.on
         return True
 
     def unanswered(self) -> Setting | None:
@@ -160,5 +165,5 @@ class Drive:
     def _forget(self) -> None:
         """What was on its way no longer counts; an answer to it would be a late one."""
         self.generation += 1
-        self.pending = None
+        self.pending, self.welded = None, False
         self.well()
