@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import queue
 import threading
 import time
 from pathlib import Path
@@ -109,3 +110,34 @@ def test_changes_come_as_they_happen_and_go_on_after_a_restart(running: Running)
     Site(state=running.folder / "state").turn("gallery", "99 %")
     thread.join(5)
     assert not thread.is_alive()
+
+
+def test_whoever_asks_is_told_when_something_becomes_so(running: Running) -> None:
+    told: queue.SimpleQueue[str] = queue.SimpleQueue()
+    site = running.site
+    with pytest.raises(CallerError, match="nothing called 'galery'"):
+        site.when("galery becomes on", told.put)
+    watch = site.when("gallery becomes on", told.put)
+    for _ in range(3):
+        site.turn("gallery", "on")
+        assert told.get(timeout=20) == "gallery becomes on"
+        site.turn("gallery", "off")
+        time.sleep(0.2)
+    assert told.empty(), "once for each time"
+    running.again()  # the service goes away and comes back
+    site = running.site
+    eventually(lambda: site.turn("gallery", "on").ending == "confirmed")
+    assert told.get(timeout=20)
+    site.turn("gallery", "off")
+    watch.stop()
+    assert not watch._thread.is_alive()
+    site.turn("gallery", "on")
+    time.sleep(0.3)
+    assert told.empty(), "nothing is called after that"
+    failing = site.when("gallery becomes off", lambda what: told.put(what) or 1 / 0)
+    for _ in range(2):
+        site.turn("gallery", "off")
+        assert told.get(timeout=20) == "gallery becomes off", "what it raises does not end it"
+        site.turn("gallery", "on")
+        time.sleep(0.2)
+    failing.stop()

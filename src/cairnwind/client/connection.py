@@ -5,11 +5,13 @@ On the standard library's own client: whoever types a command waits for all that
 
 from __future__ import annotations
 
+import contextlib
 import http.client
 import select
+import socket
 import threading
-from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, NamedTuple
+from collections.abc import Callable, Iterator, Mapping
+from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import urlsplit
 
 if TYPE_CHECKING:
@@ -56,8 +58,15 @@ class Connections:
             connection.close()
             raise
 
-    def lines(self, path: str, headers: Mapping[str, str], silent: float) -> Iterator[bytes]:
+    def lines(
+        self,
+        path: str,
+        headers: Mapping[str, str],
+        silent: float,
+        opened: Callable[[Callable[[], None]], None] | None = None,
+    ) -> Iterator[bytes]:
         """The lines of an answer that does not end, over a connection of its own; ``silent``: seconds without any that are borne.
+        ``opened`` is told how to end it from another thread.
 
         Raises `Refused` where the answer is none that can be read so.
         """
@@ -65,6 +74,10 @@ class Connections:
         try:
             connection.request("GET", self._prefix + path, None, {**self._headers, **headers})
             response = connection.getresponse()
+            held = connection.sock or getattr(response.fp, "raw", None)
+            held = getattr(held, "_sock", held)
+            if opened is not None and held is not None:
+                opened(lambda: _shut(held))
             if response.status != 200:
                 raise Refused(Answer(response.status, response.read()))
             if connection.sock is not None:
@@ -107,6 +120,12 @@ class Connections:
         if self._fingerprint:
             context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
         return context
+
+
+def _shut(held: Any) -> None:
+    """Whoever reads from it reads its end."""
+    with contextlib.suppress(OSError):
+        held.shutdown(socket.SHUT_RDWR)
 
 
 class Refused(Exception):

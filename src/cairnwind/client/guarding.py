@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
@@ -10,6 +11,7 @@ from cairnwind.client.wire import Wire
 
 if TYPE_CHECKING:
     from cairnwind import forms
+    from cairnwind.client.when import When
 
 
 class Guarding(Wire):
@@ -23,6 +25,15 @@ class Guarding(Wire):
     def ask(self, question: str) -> forms.Answered:
         """Whether something is so now: 'kiln-vent is on for 30 s'. ``so`` is None where that is not known."""
         return self._post("/questions", {"question": question})
+
+    def when(self, condition: str, tell: Callable[[str], Any]) -> When:
+        """Have ``tell`` called each time that a condition becomes so: ``site.when("kiln-door becomes open", print)``.
+
+        It is called by a thread of its own, until `When.stop`, or to the end of a ``with`` block.
+        """
+        from cairnwind.client.when import When
+
+        return When(self, condition, tell)
 
     def reload(self) -> Outcome:
         """Have the service read its site file anew: rules, scenes, schedules, groups. Needs a key with the role keep."""

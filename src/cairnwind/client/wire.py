@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from http.client import HTTPException
 from pathlib import Path
 from typing import Any
@@ -88,15 +88,22 @@ class Wire:
             raise self._problem(answer)
         return answer.content.decode("utf-8") if text else json.loads(answer.content)
 
-    def changes(self, *, after: str | None = None, again: bool = True) -> Iterator[Change]:
+    def changes(
+        self,
+        *,
+        after: str | None = None,
+        again: bool = True,
+        opened: Callable[[Callable[[], None]], None] | None = None,
+    ) -> Iterator[Change]:
         """Events as they happen; first, and whenever some were missed, an 'afresh' with the whole picture.
 
-        Comes back by itself when the service restarts or the link breaks, unless ``again`` is False.
+        Comes back by itself when the service restarts or the link breaks, unless ``again`` is False. ``opened`` is told how to end
+        it from another thread.
         """
         pause = threading.Event()
         while True:
             try:
-                for change in self._stream(after):
+                for change in self._stream(after, opened):
                     after = change.id
                     yield change
             except (OSError, HTTPException) as error:
@@ -106,11 +113,13 @@ class Wire:
                 return
             pause.wait(0.5)
 
-    def _stream(self, after: str | None) -> Iterator[Change]:
+    def _stream(
+        self, after: str | None, opened: Callable[[Callable[[], None]], None] | None
+    ) -> Iterator[Change]:
         headers = {"Accept": "text/event-stream", **({"Last-Event-ID": after} if after else {})}
         fields: dict[str, str] = {}
         try:
-            for raw in self._connections.lines(f"{API}/events", headers, SILENT):
+            for raw in self._connections.lines(f"{API}/events", headers, SILENT, opened):
                 line = raw.decode("utf-8")
                 if line:
                     name, _, value = line.partition(": ")

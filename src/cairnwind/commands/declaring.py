@@ -153,7 +153,12 @@ def declare(
         DECLARED[word] = cls
         for kind in cls.makes:
             known = OF_EVENT.setdefault(kind, cls)
-            if (known.role, known.commit_first, known.anybody) != (role, commit_first, anybody):
+            same_lane = callable(lane) or callable(known.lane) or known.lane == lane
+            if (known.role, known.commit_first, known.anybody) != (
+                role,
+                commit_first,
+                anybody,
+            ) or not same_lane:
                 raise TypeError(f"'{word}' and '{known.word}' say otherwise of {kind.__name__}")
         return cls
 

@@ -91,7 +91,7 @@ class Waveforms:
         rows = {signal.name: self._signals.rows(signal, start, end) for signal in chosen}
         waves = sum(edges(rows[signal.name], end) for signal in chosen if signal.kind == "pwm") <= MOST_EDGES
         with VCDWriter(
-            out, timescale="1 ns", date=f"{begun:%Y-%m-%d %H:%M:%S} UTC", version="Cairnwind"
+            out, timescale="1 us", date=f"{begun:%Y-%m-%d %H:%M:%S} UTC", version="Cairnwind"
         ) as writer:
             for order, signal in enumerate(chosen):
                 kind = "wire" if signal.kind == "digital" else "real"
@@ -113,14 +113,14 @@ class Waveforms:
                         if kind == "wire"
                         else row.value
                     )
-                    changes.append((max(0, row.time - start) * 1000, order, variable, value))
+                    changes.append((max(0, row.time - start), order, variable, value))
                 if signal.kind in ("pwm", "tone"):
                     pitch = writer.register_var(
                         scope, f"{channel}_hertz" if channel else "hertz", "real", init=0.0
                     )
                     changes += [
                         (
-                            max(0, row.time - start) * 1000,
+                            max(0, row.time - start),
                             order,
                             pitch,
                             row.millihertz / 1000 if row.value else 0.0,
@@ -132,13 +132,13 @@ class Waveforms:
                         scope, f"{channel}_pin" if channel else "pin", "wire", size=1, init=0
                     )
                     changes += [
-                        (max(0, at - start * 1000), order, wave, level)
+                        (max(0, at // 1000 - start), order, wave, level)
                         for at, level in square(rows[signal.name], end)
                     ]
             for at, _, variable, value in sorted(changes, key=lambda change: change[:2]):
                 if not (isinstance(value, float) and math.isnan(value)):
                     writer.change(variable, at, value)
-            writer.close((end - start) * 1000)
+            writer.close(end - start)
         return _file(out.getvalue(), "text/plain", "signals.vcd")
 
     def csv(self) -> Response:

@@ -128,12 +128,7 @@ class Deciding:
             first = needs.waits_for(turn, s, target)
             if first is not None and self._would_not(turn, s, target, gates, wants=wants, claimed=wish.on):
                 first = None  # nobody has to go for what does not happen all the same
-            if first is not None:
-                needs.bind(turn, s, target)
-            elif gating.bound_for != target:
-                needs.bind(
-                    turn, s, None
-                )  # else it goes there now: until it is told so, what needs it must not come on
+            needs.bind(turn, s, target if first is not None else None)
             if first is not None:
                 kept = self._own(turn, s, gating.allowed.on, gates)
                 if kept is None or kept.coming:
@@ -189,8 +184,6 @@ class Deciding:
             pass  # one step at a time: its confirmation brings us back here, as fast as the board is
         else:
             self._driving.bring(turn, s, target)
-        if gating.bound_for is not None and gating.keeping is None:
-            gates.needs.bind(turn, s, None)  # it is on its way, or stays
         if motion.unsaid and not motion.moving and drive.pending is None and drive.confirmed is not None:
             motion.unsaid = False
             journal_change(turn, s)

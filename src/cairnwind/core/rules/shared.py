@@ -72,6 +72,8 @@ class Circle:
         """Of whom something else may be known by now."""
         self.dirty = dict.fromkeys(outputs)
         """Who may bid otherwise by now, or of whom something else may be known, since places were given."""
+        self.lookers: dict[str, None] = {}
+        """Who was told that it could go on, and does not bid yet: they ask again when others bid otherwise."""
         self._fits: tuple[str, int] | None = None
         """Who was told that it may go on beside all that have their places, and when; None since anything has changed."""
 
@@ -297,7 +299,10 @@ class SharedGates:
         if bid is None:
             return False
         circle.refresh(turn)
-        return circle.would(s.output.name, bid, turn.now.mono) is not None
+        found = circle.would(s.output.name, bid, turn.now.mono) is not None
+        if not found:
+            circle.lookers[s.output.name] = None
+        return found
 
     def smooth(self, name: str) -> bool:
         """Whether nobody is in anybody's way where an output shares a gate."""
@@ -335,6 +340,9 @@ class SharedGates:
         changed = self._changed(turn, circle)
         if not changed and (due is None or now < due):
             return
+        if circle.lookers:
+            turn.touch_all(circle.lookers)
+            circle.lookers = {}
         if circle.smooth and not circle.had and self._all_simply(circle, changed, now):
             for name in changed:
                 self._told(turn, name, None, batch)
