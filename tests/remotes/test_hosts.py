@@ -9,6 +9,7 @@ import os
 import random
 import socket
 import struct
+import subprocess
 import time
 from collections.abc import Iterable, Iterator
 from typing import Any
@@ -17,6 +18,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from pymodbus.client import ModbusTcpClient
+from pythonosc.osc_message_builder import OscMessageBuilder
 
 from cairnwind.remotes.line import METHODS
 from cairnwind.remotes.modbus import Places
@@ -365,6 +367,35 @@ def test_faders_hold_and_let_go(ways: Ways) -> None:
             for frame in site.remote_traffic("surface")["frames"]
         )
     )
+
+
+def test_patterns_times_and_what_is_cut_off(ways: Ways) -> None:
+    """By the program of another implementation of OSC, and by bundles as it may send them."""
+    site, port = ways.running.site, str(ways.surface.port)
+    eventually(lambda: site.call("GET", "/claims") == [])
+    subprocess.run(["oscsend", "127.0.0.1", port, "/out/{vent,gall?ry}", "f", "1"], check=True)
+    eventually(lambda: {claim["output"] for claim in site.call("GET", "/claims")} == {"vent", "gallery"})
+    assert ways.surface.hear(0.1) is not None
+    subprocess.run(["oscsend", "127.0.0.1", port, "/out/[a-c]*", "i", "1"], check=True)  # 'bell' alone
+    eventually(lambda: any(claim["output"] == "bell" for claim in site.call("GET", "/claims")))
+    eventually(lambda: site.call("GET", "/claims") == [], within=3)
+    message = OscMessageBuilder("/out/gallery")
+    message.add_arg(1.0)
+    whole = message.build().dgram
+    begin = time.monotonic()
+    seconds = time.time() + 0.7 + 2_208_988_800
+    stamp = struct.pack(">II", int(seconds), int(seconds % 1 * 2**32))
+    ways.surface.socket.sendto(
+        b"#bundle\0" + stamp + struct.pack(">i", len(whole)) + whole, ("127.0.0.1", ways.surface.port)
+    )
+    time.sleep(0.2)
+    assert site.call("GET", "/claims") == [], "its time has not come"
+    eventually(lambda: site.call("GET", "/claims") != [])
+    assert time.monotonic() - begin >= 0.7
+    eventually(lambda: site.call("GET", "/claims") == [], within=3)
+    ways.surface.socket.sendto(whole[:-2], ("127.0.0.1", ways.surface.port))
+    eventually(lambda: "not whole" in ways.running.site.remote_traffic("surface")["frames"][-1]["text"])
+    assert site.call("GET", "/claims") == [], "what is cut off is no value of 0"
 
 
 def test_a_sender_that_is_not_listed_is_not_heard(ways: Ways) -> None:

@@ -3,7 +3,7 @@
 ``/out/NAME v``: a number from 0 to 1 (a whole number or a flag: off or on), or a text that the output reads; each message renews
 a lease of a second, and off lets go. ``/pad/NAME x y``: a position, for a quarter of a second. ``/stop``, ``/phrase TEXT``.
 ``/tell SECONDS``: state is sent back to the sender for so long (60 at most; 0 ends it) as ``/out/NAME/is v TEXT``, ``/in/NAME/is v TEXT``,
-``/refused ADDRESS REASON``. Only listed senders are heard.
+``/refused ADDRESS REASON``. Only listed senders are heard. An address may be a pattern, a bundle's time may lie a little ahead.
 """
 
 from __future__ import annotations
@@ -19,6 +19,7 @@ from pythonosc.osc_packet import OscPacket
 
 from cairnwind.core.facts.claims import Source
 from cairnwind.core.values.errors import CallerError
+from cairnwind.remotes import osc
 from cairnwind.remotes.address import near
 from cairnwind.remotes.desk import Desk
 from cairnwind.remotes.remote import MapRow, Remote
@@ -28,6 +29,10 @@ LEASE = 1_000_000_000
 LONGEST_TELL = 60.0
 MOST_MESSAGES = 64
 """Of one packet."""
+SOON, LONGEST_WAIT = 0.002, 10.0
+"""Seconds that the time of a bundle may lie ahead: what comes sooner is done at once, what comes later not at all."""
+MOST_WAITING = 128
+"""Threads of the service; with more of them nothing waits for its time."""
 
 
 class SurfaceRemote(Remote):
@@ -135,7 +140,7 @@ class SurfaceRemote(Remote):
             # of these the package would write into the log, one line each
             if packet[:1] not in (b"/", b"#"):
                 raise ValueError("neither a message nor a bundle")
-            messages = [each.message for each in OscPacket(packet).messages]
+            timed = [(each.time, each.message) for each in OscPacket(packet).messages]
         except Exception as error:  # the package has a dozen ways to say that this is none
             self.traffic.add("lost", packet, f"{sender[0]}: no OSC: {error}")
             return
@@ -143,26 +148,51 @@ class SurfaceRemote(Remote):
         if len(self._heard) > 1000:
             self._heard.clear()
         self.desk.uses(key, sender[0])
-        for message in messages[:MOST_MESSAGES]:
+        for at, message in timed[:MOST_MESSAGES]:
+            if not osc.whole(message.dgram):
+                self.traffic.add(
+                    "lost", message.dgram, f"{sender[0]} {message.address}: its arguments are not whole"
+                )
+                continue
             self.traffic.add(
                 "got", packet, f"{sender[0]} {message.address} {' '.join(map(str, message.params))}"[:300]
             )
-            try:
-                self._one(message, self.source(key), sender)
-            except CallerError as error:
-                self._refused(message.address, error.sentence.rstrip("."), sender)
+            self._at(at - time.time(), message, key, sender)
 
-    def _one(self, message: OscMessage, source: Source, sender: tuple[str, int]) -> None:
-        parts, given = message.address.strip("/").split("/"), list(message.params)
+    def _at(self, wait: float, message: OscMessage, key: str, sender: tuple[str, int]) -> None:
+        """Take a message when its bundle says: now, or in a moment."""
+        if wait > LONGEST_WAIT or (wait > 0 and threading.active_count() > MOST_WAITING):
+            self._refused(message.address, f"its time is more than {LONGEST_WAIT:g} s away", sender)
+        elif wait > SOON:
+            later = threading.Timer(wait, self._take, (message, key, sender))
+            later.daemon = True
+            later.start()
+        else:
+            self._take(message, key, sender)
+
+    def _take(self, message: OscMessage, key: str, sender: tuple[str, int]) -> None:
+        if self._over:
+            return
+        found = osc.matching(message.address, [row.address for row in self.map()])
+        if not found:
+            self._refused(message.address, "nothing is called so", sender)
+        for address in found:
+            try:
+                self._one(address, list(message.params), self.source(key), sender)
+            except CallerError as error:
+                self._refused(address, error.sentence.rstrip("."), sender)
+
+    def _one(self, address: str, given: list[Any], source: Source, sender: tuple[str, int]) -> None:
+        parts = address.strip("/").split("/")
 
         def told(form: dict[str, Any]) -> None:
             if form["code"]:
-                self._refused(message.address, form["reason"], sender)
+                self._refused(address, form["reason"], sender)
 
         match parts:
             case ["out", name]:
                 if len(given) != 1:
-                    raise CallerError("bad-value", f"{message.address} takes one value.", "")
+                    raise CallerError("bad-value", f"{address} takes one value.", "")
                 slot = f"hand:surface:{sender[0]}"
                 value = _value(self.desk, name, given[0])
                 if value == "off":
@@ -172,7 +202,7 @@ class SurfaceRemote(Remote):
                     self.desk.keep(source, name, value, slot, LEASE, told)
             case ["pad", name]:
                 if len(given) != 2:
-                    raise CallerError("bad-value", f"{message.address} takes two values.", "")
+                    raise CallerError("bad-value", f"{address} takes two values.", "")
                 self.desk.steer(source, name, given[0], given[1], told)
             case ["stop"]:
                 if not given or given[0]:  # a button also says when it is let go
@@ -192,7 +222,7 @@ class SurfaceRemote(Remote):
                 self._hears[sender] = time.monotonic() + max(0.0, min(float(seconds), LONGEST_TELL))
                 self._afresh()
             case _:
-                raise CallerError("unknown-name", f"There is no address {message.address}.", "See its map.")
+                raise CallerError("unknown-name", f"There is no address {address}.", "See its map.")
 
     # --- out --------------------------------------------------------------------------------------------------
 
