@@ -7,6 +7,7 @@ import json
 import logging
 import os
 import random
+import re
 import socket
 import struct
 import subprocess
@@ -367,6 +368,25 @@ def test_faders_hold_and_let_go(ways: Ways) -> None:
             for frame in site.remote_traffic("surface")["frames"]
         )
     )
+
+
+def test_a_master_of_another_make(ways: Ways) -> None:
+    """A Modbus master's program: it reads what is wanted and what is confirmed, writes a coil, and is told what is refused."""
+    site, host = ways.running.site, "127.0.0.1"
+    asks = ["mbpoll", "-m", "tcp", "-p", str(ways.modbus_port), "-a", "1", "-0", "-1", "-q"]
+
+    def said(*more: str) -> str:
+        done = subprocess.run([*asks, *more], capture_output=True, text=True, timeout=60, check=False)
+        return done.stdout + done.stderr
+
+    at = str(ways.coil["vent"])
+    assert "Written 1" in said("-t", "0", "-r", at, host, "1")
+    eventually(lambda: site.output("vent")["confirmed"]["on"])  # type: ignore[index]
+    for kind in ("0", "1"):
+        assert re.search(rf"\[{at}\]:\s*1", said("-t", kind, "-r", at, host)), "coil, and discrete input"
+    assert "Illegal data address" in said("-t", "0", "-r", "9000", host)
+    assert "Written 1" in said("-t", "0", "-r", at, host, "0")
+    site.release("vent")
 
 
 def test_patterns_times_and_what_is_cut_off(ways: Ways) -> None:

@@ -7,11 +7,26 @@ the all-stop are actions of the whole. See https://www.w3.org/TR/wot-thing-descr
 from __future__ import annotations
 
 from collections.abc import Collection
-from typing import Any
+from typing import Any, get_args
 
+from cairnwind import forms
 from cairnwind.core.facts.model import Output, Site
 
 V1 = "/api/v1"
+OUTCOME: dict[str, Any] = {
+    "type": "object",
+    "properties": {
+        "outcome": {"type": "string", "enum": list(get_args(forms.Word))},
+        "reason": {"type": "string", "description": "Why it is not carried out, or not yet."},
+        "remedy": {"type": "string", "description": "What to do."},
+        "sequence": {"type": "integer", "description": "Its row in the journal."},
+        "command": {
+            "type": "string",
+            "description": "Its id, under which the events tell what became of it.",
+        },
+    },
+}
+"""What a command is answered with, as far as a thing's consumer needs it."""
 
 
 def description(site: Site, url: str, only: Collection[str] | None, *, operates: bool) -> dict[str, Any]:
@@ -41,6 +56,13 @@ def description(site: Site, url: str, only: Collection[str] | None, *, operates:
             {"type": "object", "required": ["question"], "properties": {"question": {"type": "string"}}},
             f"{V1}/questions",
             "POST",
+            answers={
+                "type": "object",
+                "properties": {
+                    "so": {"oneOf": [{"type": "boolean"}, {"type": "null"}]},
+                    "instead": {"type": "array", "items": {"type": "string"}},
+                },
+            },
         )
     }
     if operates:
@@ -86,9 +108,14 @@ def _read(title: str, schema: dict[str, Any], href: str) -> dict[str, Any]:
     }
 
 
-def _act(title: str, schema: dict[str, Any], href: str, method: str) -> dict[str, Any]:
+def _act(
+    title: str, schema: dict[str, Any], href: str, method: str, *, answers: dict[str, Any] | None = None
+) -> dict[str, Any]:
     form = {"href": href, "contentType": "application/json", "op": ["invokeaction"], "htv:methodName": method}
-    return {"title": title, "input": schema, "forms": [form]}
+    return {
+        "title": title, "input": schema, "output": answers or OUTCOME, "safe": answers is not None, "idempotent": False, "synchronous": True,
+        "forms": [form],
+    }  # fmt: skip
 
 
 def _state(output: Output) -> dict[str, Any]:
