@@ -72,6 +72,8 @@ class Circle:
         """Of whom something else may be known by now."""
         self.dirty = dict.fromkeys(outputs)
         """Who may bid otherwise by now, or of whom something else may be known, since places were given."""
+        self.given = False
+        """Places have been given since the site file was read."""
         self.lookers: dict[str, None] = {}
         """Who was told that it could go on, and does not bid yet: they ask again when others bid otherwise."""
         self._fits: tuple[str, int] | None = None
@@ -146,7 +148,7 @@ class Circle:
 
         found = {name: self._give(name, asking) for name in sorted(bids, key=turn)}
         if not supposed:
-            self.asking, self.had = asking, set()
+            self.asking, self.had, self.given = asking, set(), True
             waits = asking.due is not None or any(each.waiting for each in self.queues)
             self.smooth = not waits and not any(found.values())
         return found
@@ -299,10 +301,10 @@ class SharedGates:
         if bid is None:
             return False
         circle.refresh(turn)
-        found = circle.would(s.output.name, bid, turn.now.mono) is not None
-        if not found:
-            circle.lookers[s.output.name] = None
-        return found
+        if circle.given and circle.would(s.output.name, bid, turn.now.mono) is not None:
+            return True
+        circle.lookers[s.output.name] = None
+        return not circle.given  # after a reload nobody has a place until they are given for the first time
 
     def smooth(self, name: str) -> bool:
         """Whether nobody is in anybody's way where an output shares a gate."""
