@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import resource
 import signal
 import subprocess
 import sys
@@ -68,6 +69,43 @@ def start() -> list[Row]:
             more <= 0.25,
         )
     ]
+
+
+@measures("command line")
+def command_line() -> list[Row]:
+    """Processor time of commands at the command line, and of the completion of a name, beyond 'python -c pass'."""
+    command = str(Path(sys.executable).with_name("cairnwind"))
+    plain = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
+    typed = {
+        **plain,
+        "_CAIRNWIND_COMPLETE": "bash_complete",
+        "COMP_WORDS": "cairnwind turn gal",
+        "COMP_CWORD": "2",
+    }
+    with tempfile.TemporaryDirectory() as state:
+        process = _serve(state)
+        _address(state)
+        found = {
+            "release": lambda: _spent([command, "--state", state, "release", "gallery"], plain),
+            "look": lambda: _spent([command, "--state", state, "look"], plain),
+            "completion": lambda: _spent([command], {**typed, "CAIRNWIND_STATE": state}),
+        }
+        rows = []
+        for name, ours in found.items():
+            mine, bare = in_turns(amount(7, 1), ours, lambda: _spent([sys.executable, "-c", "pass"], plain))
+            holds = mine - bare <= 0.12
+            rows.append(Row(f"command line, {name}", mine, "s", bare, mine / bare, "<= 0.12 s more", holds))
+        process.send_signal(signal.SIGTERM)
+        process.wait()
+    return rows
+
+
+def _spent(command: list[str], environment: dict[str, str]) -> float:
+    """Seconds of processor time that a command takes."""
+    before = resource.getrusage(resource.RUSAGE_CHILDREN)
+    subprocess.run(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=environment, check=True)
+    after = resource.getrusage(resource.RUSAGE_CHILDREN)
+    return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
 
 
 @measures("process idle")
