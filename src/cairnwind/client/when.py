@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from cairnwind.core.values.errors import Trouble
 
 if TYPE_CHECKING:
-    from cairnwind.client.guarding import Guarding
+    from cairnwind.client.wire import Wire
 
 log = logging.getLogger("cairnwind.client")
 AGAIN = 0.5
@@ -26,12 +26,12 @@ class When:
     after the other; what it raises is logged. Nothing is called after `stop`, which waits for a call that is under way.
     """
 
-    def __init__(self, site: Guarding, condition: str, tell: Callable[[str], Any]) -> None:
+    def __init__(self, site: Wire, condition: str, tell: Callable[[str], Any]) -> None:
         """Raises `CallerError` at once where the condition is not understood."""
         self.condition = condition
         self._site, self._tell = site, tell
         self._question = re.sub(r"\bbecomes\b", "is", condition)
-        self._so = site.ask(self._question)["so"]
+        self._so = self._is_so()
         self._over = False
         self._closes: Callable[[], None] = lambda: None
         self._thread = threading.Thread(target=self._look, name="cairnwind-when", daemon=True)
@@ -71,8 +71,12 @@ class When:
         if self._over:
             close()
 
+    def _is_so(self) -> bool | None:
+        so: bool | None = self._site.call("POST", "/questions", {"question": self._question})["so"]
+        return so
+
     def _ask(self) -> None:
-        so = self._site.ask(self._question)["so"]
+        so = self._is_so()
         began, self._so = so is True and self._so is False, so if so is not None else self._so
         if not began or self._over:
             return
