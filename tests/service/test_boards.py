@@ -156,7 +156,7 @@ def test_frequency_and_duty_of_an_owned_output_are_tried_live(bench: Running) ->
 def test_analogue_inputs_pretended_states_and_the_wire(bench: Running) -> None:
     bench.site.pretend("heat", "1.65 V")
     heat = eventually(
-        lambda: next(each for each in bench.site.inputs() if each["name"] == "heat" and each["volts"])
+        lambda: next((each for each in bench.site.inputs() if each["name"] == "heat" and each["volts"]), None)
     )
     assert heat["state"] == "165 °C"
     assert (heat["raw"], heat["full"]) == (2048, 4095)
