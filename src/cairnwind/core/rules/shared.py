@@ -304,7 +304,8 @@ class SharedGates:
         if circle.given and circle.would(s.output.name, bid, turn.now.mono) is not None:
             return True
         circle.lookers[s.output.name] = None
-        return not circle.given  # after a reload nobody has a place until they are given for the first time
+        # after a reload nobody has a place until they are given for the first time: until then it stays as it was
+        return not circle.given and s.gating.bound_for is None
 
     def smooth(self, name: str) -> bool:
         """Whether nobody is in anybody's way where an output shares a gate."""
