@@ -208,7 +208,7 @@ class Deciding:
             if not on:
                 gates.let_go(turn, s)
             if self._settled(turn, s, gates):
-                gates.shared.mark(s.output.name)
+                gates.shared.mark(turn, s.output.name)
             else:
                 turn.touch(s.output.name)
         if gating.refusal is not None:

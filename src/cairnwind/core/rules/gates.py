@@ -244,7 +244,7 @@ class Gates:
         """The same, for all but the output itself."""
         if s.gating.ruled:
             mine = self._mine[s.output.name]
-            self.shared.mark(s.output.name)
+            self.shared.mark(turn, s.output.name)
             for gate in mine.known:
                 gate.known(turn, s)
             for gate in mine.moved:
@@ -262,7 +262,7 @@ class Gates:
     def sent(self, turn: Turn, s: Standing) -> None:
         """An output is told another setting; what was about to change no longer is, too."""
         mine = self._mine[s.output.name]
-        self.shared.mark(s.output.name)
+        self.shared.mark(turn, s.output.name)
         for gate in mine.sent:
             gate.sent(turn, s)
         for gate in mine.moved:
@@ -270,7 +270,7 @@ class Gates:
 
     def moved(self, turn: Turn, s: Standing) -> None:
         """What is on its way to an output has changed."""
-        self.shared.mark(s.output.name)
+        self.shared.mark(turn, s.output.name)
         for gate in self._mine[s.output.name].moved:
             gate.moved(turn, s)
 

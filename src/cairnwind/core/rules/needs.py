@@ -242,6 +242,7 @@ class NeedsGate(Gate[Needs]):
             s.gating.bound_for = target
             for rule, _ in self._looked_at.get(s.output.name, ()):
                 turn.touch_all(rule.outputs)
+                self._ask_bound(turn, rule)
 
     def moved(self, turn: Turn, s: Standing) -> None:
         """Whoever needs it, or waits for it, is asked."""

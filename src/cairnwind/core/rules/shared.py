@@ -317,11 +317,14 @@ class SharedGates:
         circle = self._of.get(name)
         return circle is None or circle.learns(turn, name)
 
-    def mark(self, name: str) -> None:
-        """Something else may be known of an output."""
+    def mark(self, turn: Turn, name: str) -> None:
+        """Something else may be known of an output: whoever was told that it could go on asks again."""
         circle = self._of.get(name)
         if circle is not None:
             circle.stale[name] = circle.dirty[name] = None
+            if circle.lookers:
+                turn.touch_all(circle.lookers)
+                circle.lookers = {}
 
     def give_places(self, turn: Turn, batch: Mapping[str, None], known: Mapping[str, None]) -> None:
         """Give the places of these outputs' circles anew, where anything in them has changed.
