@@ -61,17 +61,9 @@ def named(name: str, of: Schema) -> Schema:
 
 TEXT: Schema = {"type": "string"}
 SAID: Schema = {"type": "string", "minLength": 1}
-SHORT: Schema = {"type": "string", "maxLength": 500}
-NUMBER: Schema = {"type": "number"}
 WHOLE: Schema = {"type": "integer"}
 COUNT: Schema = {"type": "integer", "minimum": 0, "maximum": 2**62}
 FLAG: Schema = {"type": "boolean"}
-TIME: Schema = {"type": ["string", "null"], "format": "date-time"}
-MAYBE: Schema = {"type": ["string", "null"]}
-LEFT: Schema = {
-    **obj("left of share more ends text", left=TEXT, of=TEXT, share=NUMBER, more=TIME, ends=TIME, text=TEXT),
-    "description": "Of a budget: what is left, of what, as a share from 0 to 1, when there is more, and when it is used up if it goes on so.",
-}
 SPAN: Schema = {
     "type": ["string", "number"],
     "description": "A time as people write it: '3 s', '10 min'; a number is seconds.",
@@ -126,7 +118,6 @@ class Call(NamedTuple):
 
 
 GALLERY = {"name": "gallery"}
-BY = body("by", by={**SAID, "maxLength": 60}, example={"by": "Anna"})
 EMPTY = body()
 
 _OTHERS: tuple[Call, ...] = (

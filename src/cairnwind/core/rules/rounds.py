@@ -46,15 +46,16 @@ class Rounds:
                 return self._hold(turn, settled)
         return False
 
-    def _hold(self, turn: Turn, names: Iterable[str]) -> bool:
+    def _hold(self, turn: Turn, names: Iterable[str], instead: Iterable[str] = ()) -> bool:
+        """Hold those of a circle that want on and are not, or these ``instead``; True if any is held."""
         outputs = turn.state.outputs
         members = {each: outputs[each].claims.leader for each in names}
-        coming = [each for each in members if _wants_on(outputs[each])]
-        for each in coming:
+        held = list(instead) or [each for each in members if _wants_on(outputs[each])]
+        for each in held:
             self._held[each] = turn.now.mono + REST, members
             turn.mono.set(turn.now.mono + REST, "ruled", each, "round")
             turn.touch(each)
-        return bool(coming)
+        return bool(held)
 
     def __bool__(self) -> bool:
         """Whether anything is held."""
@@ -67,13 +68,9 @@ class Rounds:
 
     def turned(self, turn: Turn, name: str, settled: dict[str, int]) -> None:
         """It has been decided about `MOST_TURNS` times, or that many more: who wants on and is not yet is held, or in the end whoever goes round."""
-        outputs = turn.state.outputs
-        members = {each: outputs[each].claims.leader for each, turns in settled.items() if turns > 2}
-        coming = [each for each in members if _wants_on(outputs[each])]
-        for each in coming if coming and settled[name] == MOST_TURNS else [name]:
-            self._held[each] = turn.now.mono + REST, members
-            turn.mono.set(turn.now.mono + REST, "ruled", each, "round")
-            turn.touch(each)
+        members = [each for each, turns in settled.items() if turns > 2]
+        if settled[name] != MOST_TURNS or not self._hold(turn, members):
+            self._hold(turn, members, [name])
 
     def led(self, turn: Turn, name: str) -> None:
         """Another claim leads an output: circles that it is part of are tried again."""

@@ -111,6 +111,12 @@ class Circle:
                     self.asking.known(name, fact.may_be_on, self.of[name])
             self.facts[name] = fact
 
+    def ask_again(self, turn: Turn) -> None:
+        """Whoever was told that it could go on, and does not bid yet, is decided about once more."""
+        if self.lookers:
+            turn.touch_all(self.lookers)
+            self.lookers = {}
+
     def learns(self, turn: Turn, name: str) -> bool:
         """Take note of what is known of one output by now where that changes nobody's place; False if places have to be given."""
         asking, gating = self.asking, turn.state.outputs[name].gating
@@ -292,7 +298,7 @@ class SharedGates:
             gating.bid = Bid(rank, place, gating.granted, (leader.rank, leader.slot, leader.source))
 
     def refuses(self, turn: Turn, s: Standing, *, claimed: bool) -> bool:
-        """Whether they would refuse an output at this moment if it bid; nothing is remembered of the question."""
+        """Whether they would refuse an output at this moment if it bid; if not, it is asked about again when that may have changed."""
         circle = self._of.get(s.output.name)
         if circle is None:
             return False
@@ -322,9 +328,7 @@ class SharedGates:
         circle = self._of.get(name)
         if circle is not None:
             circle.stale[name] = circle.dirty[name] = None
-            if circle.lookers:
-                turn.touch_all(circle.lookers)
-                circle.lookers = {}
+            circle.ask_again(turn)
 
     def give_places(self, turn: Turn, batch: Mapping[str, None], known: Mapping[str, None]) -> None:
         """Give the places of these outputs' circles anew, where anything in them has changed.
@@ -346,9 +350,7 @@ class SharedGates:
         changed = self._changed(turn, circle)
         if not changed and (due is None or now < due):
             return
-        if circle.lookers:
-            turn.touch_all(circle.lookers)
-            circle.lookers = {}
+        circle.ask_again(turn)
         if circle.smooth and not circle.had and self._all_simply(circle, changed, now):
             for name in changed:
                 self._told(turn, name, None, batch)
