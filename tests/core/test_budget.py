@@ -199,6 +199,25 @@ def test_a_day_begins_at_midnight_of_the_site(day: str, hours: int) -> None:
     assert f"{local(more, run.site.timezone):%H:%M}" == "00:00"
 
 
+def test_no_day_begins_anew_by_a_clock_that_nobody_believes() -> None:
+    run = plant(budget("2 h a day"))
+    run.jump(10 * HOUR - run.wall % (24 * HOUR))
+    plan(run, "kiln")
+    run.pass_time(3 * HOUR)
+    assert on(run) == set()
+    last = run.wall
+    run.jump(-14 * HOUR)  # 23:00 of the day before
+    run.start(last)
+    plan(run, "kiln")
+    run.pass_time(3 * HOUR)
+    assert on(run) == set(), "midnight by that clock gives nothing back"
+    run.jump(last + 2 * HOUR - run.wall)
+    run.pass_time(NS)
+    assert on(run) == set(), "it is 15:00 of the same day"
+    run.pass_time(9 * HOUR)
+    assert on(run) == {"kiln"}, "a new day"
+
+
 # --- said, checked, refused -----------------------------------------------------------------------------------
 
 

@@ -84,8 +84,8 @@ class Plant:
     def now(self) -> Instant:
         return Instant(self.mono, self.wall)
 
-    def start(self) -> None:
-        """A new engine takes up what the store has; boards that answer are made safe first."""
+    def start(self, last: int = 0) -> None:
+        """A new engine takes up what the store has; boards that answer are made safe first. ``last``: the journal's latest wall time."""
         self.engine = Engine(self.site)
         self._heap = []
         self.orders = {}
@@ -102,7 +102,7 @@ class Plant:
         self.tell(
             ev.Start(
                 self.now, self.sequence, tuple(self.claims.values()), self.stop, tuple(self.tags.values()),
-                interlocks=self.rules, trips=tuple(self.trips.values()), kept=tuple(self.kept.values()),
+                interlocks=self.rules, trips=tuple(self.trips.values()), kept=tuple(self.kept.values()), last=last,
             )
         )  # fmt: skip
 

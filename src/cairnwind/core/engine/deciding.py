@@ -117,13 +117,13 @@ class Deciding:
         """What interlocks make of it: what is kept on a little longer, what has to go first, what is refused."""
         gating, needs = s.gating, gates.needs
         gating.keeping = None
-        wants = wish.on and (s.motion.wanted.on or not gates.paced(s))
+        wants = wish.on and (s.motion.wanted.on or not gating.mine.paced)
         if gating.granted and not wants:
             gating.keeping = gates.keeps_on(turn, s)
             if gating.keeping is not None:
                 gating.aim, wants = gating.allowed, True
         own = self._own(turn, s, wants, gates)
-        if (own is None or own.coming) and needs.needed(s.output.name):
+        if (own is None or own.coming) and gating.mine.needed:
             target = s.output.safe if own else gating.aim
             first = needs.waits_for(turn, s, target)
             if first is not None and self._would_not(turn, s, target, gates, wants=wants, claimed=wish.on):
@@ -208,7 +208,7 @@ class Deciding:
             if not on:
                 gates.let_go(turn, s)
             if self._settled(turn, s, gates):
-                gates.shared.mark(turn, s.output.name)
+                gates.shared.mark(turn, s)
             else:
                 turn.touch(s.output.name)
         if gating.refusal is not None:
@@ -219,8 +219,8 @@ class Deciding:
     def _settled(self, turn: Turn, s: Standing, gates: Gates) -> bool:
         """Whether it would be decided the same once more, now that it is let go on or is to be off: what keeps it from starting is
         asked otherwise than what ends it."""
-        gating, name = s.gating, s.output.name
-        if gating.refusal is not None or gates.needs.needed(name) or not gates.shared.smooth(name):
+        gating = s.gating
+        if gating.refusal is not None or gating.mine.needed or not gates.shared.smooth(s):
             return False
         if not gating.granted:
             return gating.bid is None
@@ -271,7 +271,7 @@ class Deciding:
             return False
         if refusal(turn.state.in_force, output) is not None:
             return False
-        if gating.ruled and (gating.keeping is not None or self._armed.gates.watched(s)):
+        if gating.ruled and (gating.keeping is not None or gating.mine.paced or gating.mine.needed):
             return False
         setting = motion.glide(leader, now)
         if setting is None:

@@ -72,7 +72,7 @@ class Planning:
             turn.effect(ev.KeepClock(sequence))
             turn.effect(ev.Changed("site", ""))
             turn.effect(ev.Changed("plan", ""))
-            self._armed.gates.hours_changed()
+            self._armed.gates.jumped(turn)
             for schedule in self.schedules.values():
                 turn.touch_all(schedule.course.outputs)
         turn.record(sequence, "clock", "", text, event, {"accepted": bool(was), "by": event.by})
@@ -103,7 +103,7 @@ class Planning:
                 return
             turn.state.clocks.behind = 0
             turn.effect(ev.Changed("site", ""))
-            self._armed.gates.hours_changed()
+            self._armed.gates.jumped(turn)
             names = list(self.schedules)
         begin: list[tuple[int, str, Span]] = []
         for name in names:

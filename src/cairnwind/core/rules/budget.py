@@ -2,7 +2,8 @@
 
     budget = "12 h in any 24 h" | "40 kWh a week" | "6 starts a day"       outputs, again
 
-*In any* span goes along with the time; *a day* and *a week* begin anew at midnight, and on Monday, of the site's zone. Times on
+*In any* span goes along with the time; *a day* and *a week* begin anew at midnight, and on Monday, of the site's zone (while the
+clock is not believed nothing begins anew: any 24 hours, or seven days, count). Times on
 count from the confirmed on to the confirmed off: what nobody knows in between counts as on. Energy is that of the stated
 loads at their settings. A start counts once it is confirmed; one that is on its way keeps its place meanwhile.
 
@@ -269,6 +270,9 @@ class BudgetGate(Gate[Budget]):
     def _is_coming(self, s: Standing) -> bool:
         return s.gating.granted and not s.drive.is_on
 
+    def _would_start(self, s: Standing) -> bool:
+        return s.motion.wanted.on and not s.gating.granted
+
     def _refusal(self, turn: Turn, rule: Budget, s: Standing, why: str) -> Refusal:
         due = self._again(rule, self._accounts[rule.name].spent, turn.now)
         if due is None:
@@ -312,9 +316,13 @@ class BudgetGate(Gate[Budget]):
 
     # --- its span -----------------------------------------------------------------------------------------
 
+    def _by_calendar(self, rule: Budget) -> bool:
+        """Whether its span begins anew by the clock on the wall; while nobody believes that, any span of its length counts."""
+        return bool(rule.calendar) and self.sight.clock_right()
+
     def _edge(self, rule: Budget, now: Instant) -> int:
         """Since when what was spent counts (monotonic)."""
-        if not rule.calendar:
+        if not self._by_calendar(rule):
             return now.mono - rule.span
         return now.mono - (now.wall - _boundary(rule, now.wall, self.sight.site.timezone, after=False))
 
@@ -324,7 +332,7 @@ class BudgetGate(Gate[Budget]):
 
     def _ends(self, rule: Budget, spent: Spent, now: Instant) -> int | None:
         """When it is used up if nothing changes; None: never. Of a day or week that is about to end: then, to look again."""
-        if not rule.calendar:
+        if not self._by_calendar(rule):
             return spent.when_used(now.mono, rule.span, rule.most)
         rate = sum([it.rate for _, it in spent.running])
         if not rate:
@@ -334,7 +342,7 @@ class BudgetGate(Gate[Budget]):
 
     def _again(self, rule: Budget, spent: Spent, now: Instant) -> int | None:
         """When there is enough again; None while that is not to be seen."""
-        if rule.calendar:
+        if self._by_calendar(rule):
             return self._turns(rule, now)
         return spent.when_left(now.mono, rule.span, rule.most - rule.again)
 
@@ -342,7 +350,7 @@ class BudgetGate(Gate[Budget]):
         """When there is more than now."""
         if not spent.pieces and not spent.running:
             return None
-        if rule.calendar:
+        if self._by_calendar(rule):
             return self._turns(rule, now)
         edge = now.mono - rule.span
         first = [max(piece.leaves, edge) for piece in spent.pieces if piece.end > edge]
@@ -385,18 +393,20 @@ class BudgetGate(Gate[Budget]):
         return round(power(s.output, s.drive.confirmed) * 1000)
 
     def _watch(self, turn: Turn, rule: Budget) -> None:
-        """Be there when it is used up; and have those asked again that it keeps off, for when there is more may have changed."""
+        """Be there when it is used up; and have those asked again that it keeps off, or would, for when there is more may have changed."""
+        starts = rule.what == "starts"
         for name in rule.outputs:
-            refusal = turn.state.outputs[name].gating.refusal
-            if refusal is not None and refusal.rule == rule.name:
+            s = turn.state.outputs[name]
+            refusal = s.gating.refusal
+            if (refusal is not None and refusal.rule == rule.name) or (starts and self._would_start(s)):
                 turn.touch(name)
-        if rule.what == "starts":
+        if starts:
             return
         if not pointless(rule, turn.site):
             self._look(turn, rule)
         spent = self._accounts[rule.name].spent
         due = self._ends(rule, spent, turn.now)
-        if rule.calendar and spent.running:
+        if self._by_calendar(rule) and spent.running:
             turns = self._turns(rule, turn.now)
             due = turns if due is None else min(due, turns)
         for name, _ in spent.running:

@@ -117,7 +117,7 @@ class Gate(Generic[R]):
         """An output's board answers again."""
 
     def jumped(self, turn: Turn) -> None:
-        """The wall clock was set."""
+        """The wall clock was set, or is to be believed again."""
 
     # --- remembered ---------------------------------------------------------------------------------------
 

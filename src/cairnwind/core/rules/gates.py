@@ -19,7 +19,7 @@ those outputs that passed their own. An output that no interlock concerns costs 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any, NamedTuple
 
 from cairnwind.core.facts import events as ev
@@ -85,21 +85,28 @@ class Mine(NamedTuple):
     back: tuple[Gate[Any], ...]
     moved: tuple[Gate[Any], ...]
     """Also those that have no rule for it and only look at it."""
+    needed: bool
+    """Others look at it for what they need."""
+    paced: bool
+    """A gate counts how long or how often it is on."""
 
 
-def _mine(name: str, gates: Iterable[Gate[Any]]) -> Mine:
+MATTERS = Mine._fields[:-2]
+
+
+def _mine(name: str, gates: Sequence[Gate[Any]], *, needed: bool) -> Mine:
     """Sorted by matter: a gate says by having a method of its own what concerns it."""
-    return Mine(
-        *(
-            tuple(
-                gate
-                for gate in gates
-                if getattr(type(gate), matter) is not getattr(Gate, matter)
-                and (matter == "moved" or name in gate.of)
-            )
-            for matter in Mine._fields
+    found: dict[str, tuple[Gate[Any], ...]] = {
+        matter: tuple(
+            gate
+            for gate in gates
+            if getattr(type(gate), matter) is not getattr(Gate, matter)
+            and (matter == "moved" or name in gate.of)
         )
-    )
+        for matter in MATTERS
+    }
+    paced = any(gate.counts and name in gate.of for gate in gates)
+    return Mine(**found, needed=needed, paced=paced)
 
 
 class Gates:
@@ -116,10 +123,8 @@ class Gates:
         self.trips = self._gate(TripGate)
         self.needs = self._gate(NeedsGate)
         self.rules: tuple[Interlock, ...] = ()
-        self._mine: dict[str, Mine] = {}
-        """By output that any interlock concerns."""
-        self._paced: frozenset[str] = frozenset()
-        """Outputs that any gate counts the time or the starts of."""
+        self.some = False
+        """Whether any interlock concerns any output."""
         self.disarming = frozenset(gate.rule.__name__.lower() for gate in self.all if gate.disarms) | {"trip"}
         """The words of those that have persons and hands ask anew when they take an output off."""
 
@@ -134,20 +139,15 @@ class Gates:
         for rule in self.rules:  # in the order of the site file, in which their conditions are asked
             if type(rule) in by_kind:
                 by_kind[type(rule)].arm(rule)
-        self.shared.arm(self.rules)
+        self.shared.arm(self.rules, self.state.outputs)
         own: dict[str, list[Gate[Any]]] = {name: [] for name in self.shared.concerned()}
         for gate in self.all:
             for name in dict.fromkeys(gate.concerned()):
                 own.setdefault(name, []).append(gate)
-        self._mine = {name: _mine(name, gates) for name, gates in own.items()}
-        self._paced = frozenset(name for gate in self.all if gate.counts for name in gate.of)
+        self.some = bool(own)
         for name, s in self.state.outputs.items():
-            s.gating.ruled = name in self._mine
-
-    @property
-    def some(self) -> bool:
-        """Whether any interlock concerns any output."""
-        return bool(self._mine)
+            s.gating.ruled = name in own
+            s.gating.mine = _mine(name, own[name], needed=self.needs.needed(name)) if name in own else None
 
     def same(self, old: Gates) -> bool:
         """Whether the same interlocks hold as before."""
@@ -184,8 +184,8 @@ class Gates:
     def own(self, turn: Turn, s: Standing, *, starting: bool) -> Refusal | None:
         """The first of an output's own interlocks that refuses; else what is about to."""
         coming = None
-        for gate in self._mine[s.output.name].refuse:
-            found = gate.refuse(turn, s, starting)
+        for gate in s.gating.mine.refuse:
+            found: Refusal | None = gate.refuse(turn, s, starting)
             if found is not None:
                 if not found.coming:
                     return found
@@ -194,24 +194,16 @@ class Gates:
 
     def asked(self, turn: Turn, s: Standing, *, starting: bool) -> Iterator[tuple[str, Refusal | None]]:
         """Each of an output's own interlocks, with what it says, for whoever looks on."""
-        for gate in self._mine[s.output.name].refuse:
+        for gate in s.gating.mine.refuse:
             yield gate.rule.__name__.lower(), gate.refuse(turn, s, starting)
 
     def keeps_on(self, turn: Turn, s: Standing) -> Refusal | None:
         """Why an output that nobody wants on any more stays on a little longer."""
-        for gate in self._mine[s.output.name].keeps_on:
-            found = gate.keeps_on(turn, s)
+        for gate in s.gating.mine.keeps_on:
+            found: Refusal | None = gate.keeps_on(turn, s)
             if found is not None:
                 return found
         return None
-
-    def paced(self, s: Standing) -> bool:
-        """Whether any gate counts how long or how often it is on."""
-        return s.output.name in self._paced
-
-    def watched(self, s: Standing) -> bool:
-        """Whether every change of an output has to be told to some gate."""
-        return s.output.name in self._paced or self.needs.needed(s.output.name)
 
     def would(self, turn: Turn, s: Standing, rank: Any) -> Refusal | None:
         """What all interlocks would say if somebody of this rank wanted an output on now."""
@@ -243,8 +235,8 @@ class Gates:
     def known(self, turn: Turn, s: Standing) -> None:
         """The same, for all but the output itself."""
         if s.gating.ruled:
-            mine = self._mine[s.output.name]
-            self.shared.mark(turn, s.output.name)
+            mine = s.gating.mine
+            self.shared.mark(turn, s)
             for gate in mine.known:
                 gate.known(turn, s)
             for gate in mine.moved:
@@ -261,8 +253,8 @@ class Gates:
 
     def sent(self, turn: Turn, s: Standing) -> None:
         """An output is told another setting; what was about to change no longer is, too."""
-        mine = self._mine[s.output.name]
-        self.shared.mark(turn, s.output.name)
+        mine = s.gating.mine
+        self.shared.mark(turn, s)
         for gate in mine.sent:
             gate.sent(turn, s)
         for gate in mine.moved:
@@ -270,39 +262,39 @@ class Gates:
 
     def moved(self, turn: Turn, s: Standing) -> None:
         """What is on its way to an output has changed."""
-        self.shared.mark(turn, s.output.name)
-        for gate in self._mine[s.output.name].moved:
+        self.shared.mark(turn, s)
+        for gate in s.gating.mine.moved:
             gate.moved(turn, s)
 
     def started(self, turn: Turn, s: Standing) -> None:
         """An output is let go on."""
         s.gating.place = 0
-        for gate in self._mine[s.output.name].started:
+        for gate in s.gating.mine.started:
             gate.started(turn, s)
 
     def let_go(self, turn: Turn, s: Standing) -> None:
         """An output that was let go on is no longer to be on."""
-        for gate in self._mine[s.output.name].let_go:
+        for gate in s.gating.mine.let_go:
             gate.let_go(turn, s)
 
     def went_off(self, turn: Turn, s: Standing, *, was_on: bool) -> None:
         """An output is confirmed off."""
-        for gate in self._mine[s.output.name].went_off:
+        for gate in s.gating.mine.went_off:
             gate.went_off(turn, s, was_on)
 
     def lost(self, turn: Turn, s: Standing) -> None:
         """An output's board is about to count as away."""
-        for gate in self._mine[s.output.name].lost:
+        for gate in s.gating.mine.lost:
             gate.lost(turn, s)
 
     def back(self, turn: Turn, s: Standing) -> None:
         """An output's board answers again."""
-        for gate in self._mine[s.output.name].back:
+        for gate in s.gating.mine.back:
             gate.back(turn, s)
 
     def jumped(self, turn: Turn) -> None:
-        """The wall clock was set: conditions by the hour are asked again."""
-        self.hours_changed()
+        """The wall clock was set, or is to be believed again: conditions by the hour are asked."""
+        self.watches.mark_all(self.watches.timed)
         for gate in self.all:
             gate.jumped(turn)
 
@@ -321,9 +313,6 @@ class Gates:
         """An interlock has something to say of an output now, and those that wait for it may no longer have to."""
         self.noticed(turn, turn.standing(name))
 
-    def hours_changed(self) -> None:
-        """The wall clock is to be believed again: conditions by the hour are asked."""
-        self.watches.mark_all(self.watches.timed)
 
 
 class Armed:

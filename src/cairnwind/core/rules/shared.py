@@ -113,13 +113,12 @@ class Circle:
 
     def ask_again(self, turn: Turn) -> None:
         """Whoever was told that it could go on, and does not bid yet, is decided about once more."""
-        if self.lookers:
-            turn.touch_all(self.lookers)
-            self.lookers = {}
+        turn.touch_all(self.lookers)
+        self.lookers = {}
 
-    def learns(self, turn: Turn, name: str) -> bool:
+    def learns(self, turn: Turn, s: Standing) -> bool:
         """Take note of what is known of one output by now where that changes nobody's place; False if places have to be given."""
-        asking, gating = self.asking, turn.state.outputs[name].gating
+        asking, gating, name = self.asking, s.gating, s.output.name
         if not self.smooth or self.had or len(self.dirty) > 1:
             return False
         bid = gating.bid
@@ -266,10 +265,12 @@ class SharedGates:
         self.circles: list[Circle] = []
         self._of: dict[str, Circle] = {}
 
-    def arm(self, rules: Iterable[Interlock]) -> None:
+    def arm(self, rules: Iterable[Interlock], outputs: Mapping[str, Standing]) -> None:
         """These of the rules that are shared hold from now on."""
         self.circles = circles(rules)
         self._of = {name: circle for circle in self.circles for name in circle.outputs}
+        for name, s in outputs.items():
+            s.gating.circle = self._of.get(name)
 
     def concerned(self) -> Iterable[str]:
         """The outputs that any of them binds."""
@@ -299,7 +300,7 @@ class SharedGates:
 
     def refuses(self, turn: Turn, s: Standing, *, claimed: bool) -> bool:
         """Whether they would refuse an output at this moment if it bid; if not, it is asked about again when that may have changed."""
-        circle = self._of.get(s.output.name)
+        circle: Circle | None = s.gating.circle
         if circle is None:
             return False
         self.bid(turn, s, claimed=claimed)
@@ -313,22 +314,23 @@ class SharedGates:
         # after a reload nobody has a place until they are given for the first time: until then it stays as it was
         return not circle.given and s.gating.bound_for is None
 
-    def smooth(self, name: str) -> bool:
+    def smooth(self, s: Standing) -> bool:
         """Whether nobody is in anybody's way where an output shares a gate."""
-        circle = self._of.get(name)
+        circle: Circle | None = s.gating.circle
         return circle is None or circle.smooth
 
-    def learns(self, turn: Turn, name: str) -> bool:
+    def learns(self, turn: Turn, s: Standing) -> bool:
         """Something else is known of an output: whether that changes nobody's place; if not, they have to be given anew."""
-        circle = self._of.get(name)
-        return circle is None or circle.learns(turn, name)
+        circle: Circle | None = s.gating.circle
+        return circle is None or circle.learns(turn, s)
 
-    def mark(self, turn: Turn, name: str) -> None:
+    def mark(self, turn: Turn, s: Standing) -> None:
         """Something else may be known of an output: whoever was told that it could go on asks again."""
-        circle = self._of.get(name)
+        circle: Circle | None = s.gating.circle
         if circle is not None:
-            circle.stale[name] = circle.dirty[name] = None
-            circle.ask_again(turn)
+            circle.stale[s.output.name] = circle.dirty[s.output.name] = None
+            if circle.lookers:
+                circle.ask_again(turn)
 
     def give_places(self, turn: Turn, batch: Mapping[str, None], known: Mapping[str, None]) -> None:
         """Give the places of these outputs' circles anew, where anything in them has changed.
@@ -337,7 +339,7 @@ class SharedGates:
         """
         circles: dict[Circle, str] = {}
         for name in (*batch, *known) if known else batch:
-            circle = self._of.get(name)
+            circle = turn.state.outputs[name].gating.circle
             if circle is not None:
                 circle.dirty[name] = None
                 circles.setdefault(circle, name)
@@ -350,7 +352,8 @@ class SharedGates:
         changed = self._changed(turn, circle)
         if not changed and (due is None or now < due):
             return
-        circle.ask_again(turn)
+        if circle.lookers:
+            circle.ask_again(turn)
         if circle.smooth and not circle.had and self._all_simply(circle, changed, now):
             for name in changed:
                 self._told(turn, name, None, batch)
@@ -419,7 +422,7 @@ class SharedGates:
 
     def room(self, turn: Turn, s: Standing, rank: Rank) -> Refusal | None:
         """What they would say if somebody of this rank wanted an output on now."""
-        circle = self._of.get(s.output.name)
+        circle: Circle | None = s.gating.circle
         if circle is None:
             return None
         circle.refresh(turn)

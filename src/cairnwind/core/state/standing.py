@@ -33,7 +33,8 @@ class Gating:
     """What the gates let it have."""
 
     __slots__ = (
-        "aim", "allowed", "bid", "bound_for", "granted", "journalled", "keeping", "place", "refusal", "ruled", "shared",
+        "aim", "allowed", "bid", "bound_for", "circle", "granted", "journalled", "keeping", "mine", "place", "refusal", "ruled",
+        "shared",
     )  # fmt: skip
 
     def __init__(self, output: Output) -> None:
@@ -43,6 +44,10 @@ class Gating:
         self.allowed: Setting = output.safe
         self.ruled = False
         """Some interlock concerns it; the rest of this record is of use to those alone."""
+        self.mine: Any = None
+        """Which gates those are (`cairnwind.core.rules.gates.Mine`)."""
+        self.circle: Any = None
+        """With whom it shares gates (`cairnwind.core.rules.shared.Circle`); None: with nobody."""
         self.granted = False
         """It was let go on, and is to be on."""
         self.bound_for: Setting | None = None

@@ -55,7 +55,7 @@ class Links:
             turn.touched[event.output] = None
         else:  # it is where it should be: that concerns others alone
             gates.known(turn, s)
-            if s.gating.ruled and not gates.shared.learns(turn, event.output):
+            if s.gating.ruled and not gates.shared.learns(turn, s):
                 turn.known[event.output] = None
             if not near:
                 turn.effects.append(ev.Changed("output", event.output))
@@ -77,7 +77,7 @@ class Links:
         if gating.ruled and (
             motion.moving
             # it waits, and for how long counts from what is confirmed
-            or ((gating.refusal is not None or gating.keeping is not None) and self._armed.gates.paced(s))
+            or ((gating.refusal is not None or gating.keeping is not None) and gating.mine.paced)
         ):
             return True
         return not near and (s.output.shape is not None or (motion.unsaid and not motion.moving))
