@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from cairnwind.core.facts.claims import RELEASED, Rank, lasting, lease
+from cairnwind.core.facts.claims import RELEASED, Rank, lasting, lease, lease
 from cairnwind.core.facts.model import Board, Input, Output, Pin, Site
 from cairnwind.core.language import forms as rules
 from cairnwind.core.rules import kinds
@@ -199,6 +199,17 @@ def test_a_circle_is_held_safe_and_does_not_chatter() -> None:
     run.pass_time(60 * NS)
     assert len(run.onlooker.moves) <= 2
     assert on(run) == {"kiln"}
+
+
+def test_who_has_room_by_its_rank_waits_for_no_room_that_nobody_made() -> None:
+    run = plant({"name": "one", "limit": 1, "outputs": ["up", "down"], "settle": "1 s"})
+    run.wish("up", True, Rank.PLAN, "plan:a")
+    run.wish("down", True, Rank.PLAN, "plan:b")
+    run.pass_time(5 * NS)
+    assert on(run) == {"up"}, "the other waits"
+    run.wish("down", True, Rank.HAND, "hand:c", lease(60 * NS))
+    run.pass_time(5 * NS)
+    assert on(run) == {"down"}
 
 
 # --- excludes -------------------------------------------------------------------------------------------------

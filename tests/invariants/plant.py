@@ -25,6 +25,8 @@ from tests.invariants import rest
 ON = Level(1_000_000)
 MS = NS // 1000
 DELAY = 50 * MS
+MOST_PUT_OFF = 5
+"""How often what an output waits for may be put off while nothing happens but time."""
 """The most that a board takes to carry out an order, and the same again to tell of it."""
 KEEPER = Source("test", "keeper", "keep")
 
@@ -297,10 +299,16 @@ class Plant:
         self.onlooker.passed(self.mono, self.wall)
         self.tell(ev.Tick(self.now))
 
+    def _awaited(self) -> dict[str, int | None]:
+        """Until when outputs wait that only time keeps from being on."""
+        refusals = {name: s.gating.refusal for name, s in self.engine.state.outputs.items()}
+        return {name: it.expected for name, it in refusals.items() if it is not None and it.only_time}
+
     def pass_time(self, span: int) -> None:
         """Time passes, and what is due in it happens."""
         end, most = self.mono + span, 40 + 2 * span // NS
         self.driven.clear()
+        put_off: Counter[str] = Counter()
         while True:
             if self.driven and max(self.driven.values()) > most:
                 raise AssertionError(
@@ -314,7 +322,17 @@ class Plant:
             self.onlooker.passed(self.mono, self.wall)
             if self._heap and self._heap[0][0] <= at:
                 heapq.heappop(self._heap)[2]()
+                put_off.clear()
             elif due is not None and due <= at:
+                before = self._awaited()
                 self.tell(ev.Tick(self.now))
+                put_off.update(
+                    name for name, until in self._awaited().items() if before.get(name, until) != until
+                )
+                if put_off and max(put_off.values()) > MOST_PUT_OFF:
+                    name = put_off.most_common(1)[0][0]
+                    raise AssertionError(
+                        f"{name} waits for time alone, and whenever that has come it waits anew"
+                    )
             elif at >= end:
                 return

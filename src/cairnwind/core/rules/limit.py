@@ -11,10 +11,10 @@ from typing import Any
 
 from cairnwind.core.facts.interlocks import Interlock, Refusal
 from cairnwind.core.facts.model import Site
-from cairnwind.core.rules.form import Form, at_fault, outputs
+from cairnwind.core.rules.form import Form, outputs
 from cairnwind.core.rules.gate import Kind
 from cairnwind.core.rules.sharing import Asking, Bid, Sharing, leaving, listed
-from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.errors import CallerError, at_fault
 from cairnwind.core.values.fact import fact
 from cairnwind.core.values.quantities import NS, parse, show_amount, show_duration
 
@@ -184,10 +184,9 @@ class LimitSharing(Sharing[Limit]):
         return refusal
 
     def _settling(self, asking: Asking) -> Refusal | None:
-        """Room was made a moment ago."""
+        """Room was made a moment ago. Who has room by its rank, and not since somebody went, waits for nobody."""
         rule = self.rule
-        ready = (self._freed if self._freed is not None else asking.now) + rule.settle
-        if asking.now >= ready:
+        if self._freed is None or asking.now >= (ready := self._freed + rule.settle):
             return None
         asking.wake(ready)
         text = f"'{rule.name}' waits {show_duration(rule.settle)} after room was made"

@@ -19,6 +19,8 @@ MOST_TURNS = 12
 """That one output takes within one event: more, and its interlocks go round in a circle."""
 WITHIN = 20 * NS
 """Nanoseconds in which that many events have to make an output waver."""
+Wish = tuple[str, int] | None
+"""Slot and place of a claim; None: nobody's."""
 REST = 300 * NS
 """Nanoseconds after which such a circle is tried again, though nobody has claimed anything else since."""
 
@@ -27,8 +29,8 @@ class Rounds:
     """Those that are held."""
 
     def __init__(self) -> None:
-        self._held: dict[str, tuple[int, dict[str, Claim | None]]] = {}
-        """By output: until when (monotonic), and whose claims led the outputs of its circle then."""
+        self._held: dict[str, tuple[int, dict[str, Wish]]] = {}
+        """By output: until when (monotonic), and which wishes led the outputs of its circle then."""
         self._wavered: dict[str, tuple[int, int]] = {}
         """By output: since when (monotonic), and how often, it was told two things within one event."""
 
@@ -49,7 +51,7 @@ class Rounds:
     def _hold(self, turn: Turn, names: Iterable[str], instead: Iterable[str] = ()) -> bool:
         """Hold those of a circle that want on and are not, or these ``instead``; True if any is held."""
         outputs = turn.state.outputs
-        members = {each: outputs[each].claims.leader for each in names}
+        members = {each: _wish(outputs[each].claims.leader) for each in names}
         held = list(instead) or [each for each in members if _wants_on(outputs[each])]
         for each in held:
             self._held[each] = turn.now.mono + REST, members
@@ -85,7 +87,9 @@ class Rounds:
             return None
         until, members = held
         outputs = turn.state.outputs
-        if turn.now.mono < until and all(outputs[each].claims.leader is was for each, was in members.items()):
+        if turn.now.mono < until and all(
+            _wish(outputs[each].claims.leader) == was for each, was in members.items()
+        ):
             return Refusal(
                 "needs",
                 "its interlocks go round in a circle: what it needs goes off when it comes on",
@@ -93,6 +97,11 @@ class Rounds:
             )
         del self._held[s.output.name]
         return None
+
+
+def _wish(claim: Claim | None) -> Wish:
+    """What tells one wish from another: a lease that is renewed is the same one."""
+    return None if claim is None else (claim.slot, claim.place)
 
 
 def _wants_on(s: Standing) -> bool:
