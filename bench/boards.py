@@ -15,9 +15,8 @@ from tests.conftest import LAB, ROOT, eventually, of_kind
 
 from bench.table import Row, amount, in_turns, measures
 from cairnwind.boards import profiles
-from cairnwind.boards.expander import ExpanderLink
-from cairnwind.boards.facts import Expander, Modbus
-from cairnwind.boards.modbus import ModbusLink
+from cairnwind.boards.links.expander import Expander, ExpanderLink
+from cairnwind.boards.links.modbus import Modbus, ModbusLink
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.model import Board, Input, Output, Pin
 from cairnwind.core.values.settings import OFF, ON
@@ -154,8 +153,8 @@ def chain() -> list[Row]:
 INSIDE = """
 import fcntl, json, os, statistics, time
 from cairnwind.boards import gpio
-from cairnwind.boards.kernel import KernelLink, SoftwarePwm
-from cairnwind.boards.facts import Kernel
+from cairnwind.boards.links.kernel import KernelLink, SoftwarePwm
+from cairnwind.boards.links.kernel import Kernel
 from cairnwind.boards.wire import Put
 from cairnwind.core.facts.model import Board, Output, Pin
 link = KernelLink(Board("b", "kernel", None, 32, facts=Kernel(os.environ["GPIO_SIM_CHIP"])))

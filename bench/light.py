@@ -11,7 +11,7 @@ from pathlib import Path
 
 from bench.process import _used
 from bench.table import Row, amount, in_turns, measures
-from cairnwind.boards.simulated import SimulatedLink
+from cairnwind.boards.links.simulated import SimulatedLink
 from cairnwind.client import Site as Client
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON, TAKEOVER, Instant, Rank, Source

@@ -11,7 +11,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from bench.table import Row, amount, measures
-from cairnwind.boards.simulated import SimulatedLink
+from cairnwind.boards.links.simulated import SimulatedLink
 from cairnwind.client import Site as Client
 from cairnwind.core.explain.rehearsal import Rehearsal
 from cairnwind.core.values.moments import wall

@@ -18,7 +18,7 @@ import hypothesis
 import pytest
 import requests
 
-from cairnwind.boards.simulated import SimulatedLink
+from cairnwind.boards.links.simulated import SimulatedLink
 from cairnwind.client import Site
 from cairnwind.core.facts.events import Answers
 from cairnwind.folder import Folder

@@ -10,8 +10,8 @@ from typing import Any
 
 import pytest
 
-from cairnwind.boards.broker import BrokerLink
-from cairnwind.boards.facts import Broker, Network
+from cairnwind.boards.facts import Broker
+from cairnwind.boards.links.broker import BrokerLink, Network
 from cairnwind.client import Site
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.model import Board, Input, Output, Pin

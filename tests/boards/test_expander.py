@@ -10,8 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cairnwind.boards import profiles, twowire
-from cairnwind.boards.expander import ExpanderLink
-from cairnwind.boards.facts import Expander
+from cairnwind.boards.links.expander import Expander, ExpanderLink
 from cairnwind.boards.twowire import SimulatedBus
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Source

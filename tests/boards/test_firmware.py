@@ -15,9 +15,8 @@ import serial
 from pymodbus.client import ModbusSerialClient
 
 from cairnwind.boards import serialports
-from cairnwind.boards.facts import Modbus
 from cairnwind.boards.feeder import Feeder
-from cairnwind.boards.modbus import ModbusLink
+from cairnwind.boards.links.modbus import Modbus, ModbusLink
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Source
 from cairnwind.core.facts.model import Board, Input, Output, Pin

@@ -12,8 +12,7 @@ from pymodbus.server import ModbusTcpServer
 from pymodbus.simulator import DataType, SimData, SimDevice
 
 from cairnwind.boards import profiles
-from cairnwind.boards.facts import Modbus
-from cairnwind.boards.modbus import ModbusLink, _runs
+from cairnwind.boards.links.modbus import Modbus, ModbusLink, _runs
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Source
 from cairnwind.core.facts.model import Board, Input, Output, Pin

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from cairnwind.boards import maps, wire
-from cairnwind.boards.simulated import SimulatedLink
+from cairnwind.boards.links.simulated import SimulatedLink
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.model import Board, Input, Output, Pin
 from cairnwind.core.values.errors import CallerError

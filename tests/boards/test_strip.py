@@ -12,9 +12,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from cairnwind.boards import strip
-from cairnwind.boards.facts import Strip
-from cairnwind.boards.strip import RESET_BYTES, SPEED, SimulatedStrip, StripLink, encode
+from cairnwind.boards.links import strip
+from cairnwind.boards.links.strip import RESET_BYTES, SPEED, SimulatedStrip, Strip, StripLink, encode
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.model import Board, Output, Pin
 from cairnwind.core.values.errors import BoardError

@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from cairnwind.core.facts.claims import RELEASED, Rank, lasting, lease, lease
+from cairnwind.core.facts.claims import RELEASED, Rank, lasting, lease
 from cairnwind.core.facts.model import Board, Input, Output, Pin, Site
 from cairnwind.core.language import forms as rules
 from cairnwind.core.rules import kinds

@@ -10,8 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from cairnwind.boards.facts import Kernel
-from cairnwind.boards.kernel import KernelLink
+from cairnwind.boards.links.kernel import Kernel, KernelLink
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.model import Board, HeaderMap, Input, Output, Position
 from cairnwind.service.first import clock

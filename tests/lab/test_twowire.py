@@ -9,8 +9,7 @@ from fractions import Fraction
 import pytest
 
 from cairnwind.boards import profiles, twowire
-from cairnwind.boards.expander import ExpanderLink
-from cairnwind.boards.facts import Expander
+from cairnwind.boards.links.expander import Expander, ExpanderLink
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.model import Board, Input, Output, Pin
 from cairnwind.core.values.errors import BoardError

@@ -30,6 +30,7 @@ from cairnwind.service.door import Door
 from cairnwind.service.keys import digest
 from cairnwind.service.stream import BEAT
 from cairnwind.service.wire import Wire
+from cairnwind.site import page as site_file
 from tests.conftest import CAIRNWIND, ROOT, Process, Running, eventually, spawn
 
 STUDIO = """
@@ -110,9 +111,13 @@ def test_the_table_of_calls_is_that_of_the_application(studio: Running) -> None:
 
 
 def test_the_docs_have_the_table_of_roles_as_it_is() -> None:
-    for name, table in (("calls", calls.role_table()), ("commands", page.table())):
+    for name, table in (
+        ("calls", calls.role_table()),
+        ("commands", page.table()),
+        ("site-file", site_file.page()),
+    ):
         text = (ROOT / "docs" / f"{name}.md").read_text("utf-8")
-        assert table in text, "make it anew: python tools/calls.py"
+        assert table in text, "make it anew: python tools/pages.py"
 
 
 def _path(call: calls.Call) -> str:

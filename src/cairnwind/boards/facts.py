@@ -1,24 +1,18 @@
-"""What each kind of link has to know about its board, beyond name and map. Facts only: nothing is opened here."""
+"""What data files say of chips and of boards that are sold, and where the message broker is. Facts only: nothing is opened here."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from fractions import Fraction
+from functools import partial
 
-from cairnwind.core.physics.pwm import Timer
+from cairnwind.core.facts.telling import LEAST_SEVERITY, WHICH_EVENTS, WHICH_OUTPUTS
+from cairnwind.core.values import entries
+from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.fact import fact, field
-
-
-@fact
-class Kernel:
-    """Lines of the Linux GPIO character device, PWM and analogue channels of its sysfs."""
-
-    chip: str
-    """Device path, or the chip's label or name."""
-    pwm: str = ""
-    """Name of the PWM chip, as in 'pwmchip0'; a position's ``channel`` is the channel of it."""
-    analogue: str = ""
-    """Name of the converter, as in 'iio:device0'; a position's ``channel`` is its voltage channel."""
+from cairnwind.core.values.keys import written
+from cairnwind.core.values.quantities import duration
 
 
 @fact
@@ -60,26 +54,6 @@ class Chip:
 
 
 @fact
-class Expander:
-    """A chip on a two-wire bus."""
-
-    chip: Chip
-    bus: str
-    """'/dev/i2c-1', or 'simulated' for a register-accurate chip in this process."""
-    address: int
-
-    @property
-    def functions(self) -> frozenset[str]:
-        """What each of its lines can do."""
-        return frozenset({"pwm"} if self.chip.kind == "pwm" else ())
-
-    @property
-    def one_timer(self) -> str:
-        """A PWM controller has one timer for all."""
-        return "of the chip" if self.chip.kind == "pwm" else ""
-
-
-@fact
 class Relays:
     """A Modbus board that is sold: which coil is which line, and what its registers mean."""
 
@@ -97,105 +71,77 @@ class Relays:
     """(holding register, counts at full): lines after those, to be dimmed."""
 
 
-@fact
-class Modbus:
-    """A board on a serial line or a TCP connection that speaks Modbus."""
-
-    port: str
-    """Device path, 'usb:SERIAL' for an adapter by its serial number, or 'host:port'."""
-    unit: int
-    profile: Relays | None
-    """None: our own firmware, which tells its pins itself."""
-    baud: int = 115_200
-    parity: str = "N"
-    stop_bits: int = 1
-    watchdog: int = 2_000_000_000
-    """Nanoseconds without a valid frame after which the firmware goes to its safe values."""
-
-    @property
-    def clockwork(self) -> dict[int, Timer]:
-        """The timers behind the PWM lines of our own firmware."""
-        from cairnwind.boards import timers
-
-        return {} if self.profile is not None else dict.fromkeys((14, 15, 28, 29), timers.load("small-board"))
-
-    def dims(self, line: int) -> bool:
-        """Whether a line has levels by itself: those of a profile."""
-        own = self.profile
-        return own is not None and line >= own.lines + own.inputs + len(own.analogue)
-
-    @property
-    def tcp(self) -> bool:
-        """Whether the port is a network address."""
-        return ":" in self.port and not self.port.startswith(("/", "usb:"))
+def _address(value: object) -> tuple[bool, str, int]:
+    match = re.fullmatch(r"(mqtts?)://([\w.-]+)(?::(\d{1,5}))?", str(value))
+    if match is None:
+        raise CallerError(
+            "",
+            f"{value!r} is not the address of a broker.",
+            'Write "mqtt://host:1883" or "mqtts://host:8883".',
+        )
+    secure = match.group(1) == "mqtts"
+    return secure, match.group(2), int(match.group(3) or (8883 if secure else 1883))
 
 
-@fact
-class Strip:
-    """A strip of addressable colour lamps on one data line. Its lines are channels: three for each lamp."""
-
-    device: str
-    """'/dev/spidev0.0', or 'simulated'."""
-    pixels: int
-    order: str = "GRB"
-    """In which order a lamp takes its channels."""
-    functions: frozenset[str] = frozenset({"pwm"})
-    steps: int = 255
-
-    def dims(self, line: int) -> bool:
-        """Every line has levels by itself."""
-        return True
+def _band(value: object) -> float:
+    if isinstance(value, bool) or not isinstance(value, int | float) or value < 0:
+        raise CallerError("", f"{value!r} is not a width.", "Write how far a value has to move, in its unit.")
+    return float(value)
 
 
 @fact
 class Broker:
     """Where the message broker is, and how to sign in to it."""
 
-    host: str
+    host: str = written(
+        'where it is: `"mqtt://host:1883"`, or `"mqtts://host:8883"`',
+        _address,
+        name="address",
+        needed='Say where it is: address = "mqtt://127.0.0.1:1883".',
+    )
     port: int
     secure: bool = False
-    user: str = ""
-    secret: str = ""
-    """Name of the secret: a file of the state folder, or an environment variable."""
-    key: str = ""
-    """Name of the key that those who command by the broker carry; empty: nobody commands by it."""
-    version: str = "5"
-    authority: str = ""
-    """Path of the certificate that signed the broker's; empty: those that the machine trusts."""
-    every: int = 100_000_000
-    """Nanoseconds between two messages on the state of one output, at least."""
-    readings: int = 5_000_000_000
-    """Nanoseconds between two messages on a value that moves, at least."""
-    band: float = 0.0
-    """How far a value has to move to be told before that."""
-    tells: bool = True
-    """Whether anything of the site is told there at all."""
-    events: tuple[str, ...] = ("alarm", "trip")
-    """Which events are told there, besides the state."""
-    outputs: tuple[str, ...] = ()
-    """Events that concern an output: of these only; empty: of all."""
-    severity: str = "notice"
-    """The least that an alarm has to have."""
+    user: str = written("who signs in to it", entries.text, default="")
+    secret: str = written(
+        "the name of the password: a file of the state folder, or an environment variable",
+        entries.text,
+        default="",
+    )
+    key: str = written(
+        "whose key those carry who command by it; nobody commands by it unless said", entries.text, default=""
+    )
+    version: str = written(
+        'of the protocol: `"5"` or `"3.1.1"`',
+        partial(entries.choice, among=("5", "3.1.1")),
+        default="5",
+        unsaid='"5"',
+    )
+    authority: str = written(
+        "the path of the certificate that signed the broker's; those that the machine trusts unless said",
+        entries.text,
+        default="",
+    )
+    every: int = written(
+        "time between two messages on the state of one output, at least",
+        partial(duration, longest=3600), name="at_most_every", default=100_000_000, unsaid='"100 ms"',
+    )  # fmt: skip
+    """Nanoseconds."""
+    readings: int = written(
+        "time between two messages on a value that moves, at least",
+        partial(duration, longest=3600), name="readings_every", default=5_000_000_000, unsaid='"5 s"',
+    )  # fmt: skip
+    """Nanoseconds."""
+    band: float = written(
+        "how far a value has to move to be told before that",
+        _band,
+        name="readings_band",
+        default=0.0,
+        unsaid="0",
+    )
+    tells: bool = written(
+        "whether anything of the site is told there at all", entries.flag, default=True, unsaid="true"
+    )
+    events: tuple[str, ...] = WHICH_EVENTS
+    outputs: tuple[str, ...] = WHICH_OUTPUTS
+    severity: str = LEAST_SEVERITY
     name: str = "broker"
-
-
-@fact
-class Network:
-    """A board behind a broker, by topic and payload templates: ``{line}`` and ``{level}`` (0 to 100)."""
-
-    command: str
-    on: str
-    off: str
-    level: str
-    """Payload of a level between off and on; empty: it cannot dim."""
-    report: str
-    """Topic on which the board tells what its lines are at; empty: it does not."""
-    alive: str
-    """Retained topic with the board's presence; empty: it has none."""
-    here: str = "here"
-    """Its payload while the board is there; any other says that it has gone."""
-    retain: bool = False
-
-    def dims(self, line: int) -> bool:
-        """Whether a line can be told a level."""
-        return bool(self.level)

@@ -10,6 +10,8 @@ from typing import Any, ClassVar
 
 from cairnwind.core.values.errors import BoardError
 
+BAUDS = (1200, 2400, 4800, 9600, 19200, 38400, 57600, 115200, 230400, 250000, 460800, 500000, 921600, 1000000)
+
 
 def known() -> list[str]:
     """The ports there are, each with what it calls itself: '/dev/ttyUSB0 (usb:A50285BI)'."""

@@ -167,6 +167,32 @@ def notes(rows: Sequence[Mapping[str, Any]], zone: ZoneInfo) -> None:
         )
 
 
+def written(form: Mapping[str, Any]) -> None:
+    """What stands in the site file, and below it what else could."""
+    from rich.table import Table
+    from rich.text import Text
+
+    out = console()
+    out.print(Text(f"[{form['table']}]", style="bold"))
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
+    table.add_column(no_wrap=True)
+    table.add_column(overflow="fold")
+    table.add_column(style="dim", overflow="fold")
+    for key in sorted(form["keys"], key=lambda key: key["value"] is None):
+        stands = key["value"] is not None
+        value = key["value"] if stands else f"({key['unsaid']})" if key["unsaid"] else "-"
+        style = "" if stands else "dim"
+        table.add_row(
+            Text(f"  {key['name']}", style=style), Text(value, style=style), Text(_without_links(key["says"]))
+        )
+    out.print(table)
+
+
+def _without_links(text: str) -> str:
+    """Markdown as plain words."""
+    return re.sub(r"\[([^]]*)\]\([^)]*\)", r"\1", text).replace("`", "")
+
+
 def why(form: Mapping[str, Any], *, past: bool = False) -> None:
     """The sentence, then the steps from wish to pin."""
     from rich.table import Table

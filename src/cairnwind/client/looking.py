@@ -103,6 +103,10 @@ class Looking(Wire):
         """How a lamp or a fan answers its level: level, duty and the timer's count."""
         return self._get(f"/outputs/{quote(output, safe='')}/curve")
 
+    def written(self, name: str) -> forms.Written:
+        """What the site file says of an output, an input or a board, key by key, and what else it could."""
+        return self._get(f"/written/{quote(name, safe='')}")
+
     def why(self, output: str, at: str | None = None) -> forms.Why:
         """Why an output is as it is, or was at a time: sentence, steps, remedy."""
         then = f"?at={quote(at, safe='')}" if at else ""

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 from cairnwind.boards.link import Link
-from cairnwind.boards.simulated import SimulatedLink
+from cairnwind.boards.links.simulated import SimulatedLink
 from cairnwind.boards.wire import from_pins
 from cairnwind.core.explain.rehearsal import Put
 from cairnwind.core.facts import events as ev

@@ -79,6 +79,8 @@ from cairnwind.forms.things import (
     Trip,
     Tune,
     Why,
+    Written,
+    WrittenKey,
 )
 
 __all__ = [
@@ -166,4 +168,6 @@ __all__ = [
     "Who",
     "Why",
     "Word",
+    "Written",
+    "WrittenKey",
 ]

@@ -276,6 +276,27 @@ class Rule(TypedDict):
     left: NotRequired[Left]
 
 
+class WrittenKey(TypedDict):
+    """A key that a table of the site file may have, and what stands there."""
+
+    name: str
+    says: Annotated[str, Meta(description="What it means, in Markdown.")]
+    value: Annotated[str | None, Meta(description="As it is written; null: it is not.")]
+    unsaid: Annotated[
+        str, Meta(description="What holds where it is not written, as it would be; empty: see what it means.")
+    ]
+    needed: bool
+    choices: Annotated[list[str], Meta(description="What may be written, where that is one of a few words.")]
+
+
+class Written(TypedDict):
+    """What the site file says of an output, an input or a board, and what else it could."""
+
+    name: str
+    table: Annotated[str, Meta(description="As in `output.gallery`.")]
+    keys: list[WrittenKey]
+
+
 class Answered(TypedDict):
     """Whether something is so; null: not known."""
 

@@ -29,6 +29,7 @@ import orjson
 import requests
 
 from cairnwind import __version__
+from cairnwind.core.facts.telling import SEVERITIES
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS
 from cairnwind.remotes.desk import Desk
@@ -61,7 +62,7 @@ class Which(Protocol):
 
     @property
     def events(self) -> tuple[str, ...]:
-        """Some of `facts.EVENTS`."""
+        """Some of `cairnwind.core.facts.telling.EVENTS`."""
 
     @property
     def outputs(self) -> tuple[str, ...]:
@@ -221,14 +222,14 @@ class Outward(Remote):
         if kind not in told.events:
             return False
         if kind == "alarm" and not row.data.get("over"):
-            order = facts.SEVERITIES
+            order = SEVERITIES
             severity = row.data.get("severity", order[-1])
             return severity not in order or order.index(severity) >= order.index(told.severity)
         return not told.outputs or kind in ("alarm", "trip", "stop", "link") or row.subject in told.outputs
 
 
 def kind_of(row: Any) -> str:
-    """Which of `facts.EVENTS` a row of the journal is."""
+    """Which of `cairnwind.core.facts.telling.EVENTS` a row of the journal is."""
     stops = row.kind == "command" and row.data.get("verb") in ("stop", "reset")
     return "stop" if stops else str(row.kind)
 
@@ -287,7 +288,7 @@ class MailRemote(Outward):
         """Whom it tells, and by which server."""
         assert isinstance(self._told, facts.Mail)
         return {
-            "server": f"{self._told.server}:{self._told.port}",
+            "server": f"{self._told.server[1]}:{self._told.server[2]}",
             "to": list(self._told.to),
             **super().facts(),
         }
@@ -297,6 +298,8 @@ class MailRemote(Outward):
         told = self._told
         assert isinstance(told, facts.Mail)
         from datetime import datetime
+
+        secure, host, port = told.server
 
         site = self.desk.site
         then = datetime.fromtimestamp(row.wall / NS, ZoneInfo(site.timezone))
@@ -311,14 +314,12 @@ class MailRemote(Outward):
         )
         try:
             made: smtplib.SMTP = (
-                smtplib.SMTP_SSL(
-                    told.server, told.port, timeout=ANSWER_WITHIN, context=ssl.create_default_context()
-                )
-                if told.secure == "tls"
-                else smtplib.SMTP(told.server, told.port, timeout=ANSWER_WITHIN)
+                smtplib.SMTP_SSL(host, port, timeout=ANSWER_WITHIN, context=ssl.create_default_context())
+                if secure == "tls"
+                else smtplib.SMTP(host, port, timeout=ANSWER_WITHIN)
             )
             with made as server:
-                if told.secure == "starttls":
+                if secure == "starttls":
                     server.starttls(context=ssl.create_default_context())
                 if told.user:
                     server.login(told.user, self._secret(told.secret) if told.secret else "")

@@ -47,6 +47,7 @@ from cairnwind.service.snapshot import output_body
 from cairnwind.service.traces import LOOKED_AT
 from cairnwind.service.waveforms import Waveforms
 from cairnwind.service.wire import Wire
+from cairnwind.site.written import written
 
 log = logging.getLogger("cairnwind.http")
 LARGEST = 64 << 10
@@ -101,6 +102,7 @@ class _Api:
             f"{v1}/outputs": {"GET": self.get_outputs},
             f"{v1}/outputs/<name>": {"GET": self.get_output},
             f"{v1}/outputs/<name>/why": {"GET": self.get_why},
+            f"{v1}/written/<name>": {"GET": self.get_written},
             f"{v1}/outputs/<name>/trace": {"GET": self.get_trace},
             f"{v1}/inputs": {"GET": self.get_inputs},
             f"{v1}/inputs/<name>": {"GET": self.get_input},
@@ -154,6 +156,23 @@ class _Api:
         found = self.runtime.publisher.find(name)
         assert found is not None, "there is an output of this name"
         return found
+
+    def get_written(self, name: str) -> Response:
+        """What the site file says of an output, an input or a board."""
+        table, found = written(self.site, name)
+        return answer(
+            {
+                "name": name,
+                "table": table,
+                "keys": [
+                    {
+                        "name": key.name, "says": key.says, "value": value, "unsaid": key.unsaid, "needed": bool(key.needed),
+                        "choices": list(key.choices),
+                    }
+                    for key, value in found
+                ],
+            }
+        )  # fmt: skip
 
     def get_why(self, name: str) -> Response:
         """Why an output is as it is, or (``at``) as it was."""

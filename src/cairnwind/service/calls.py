@@ -134,6 +134,7 @@ _OTHERS: tuple[Call, ...] = (
     Call("GET", "/outputs/<name>/trace", "watch", "How it was decided about it, phase by phase: now, and what came since somebody began to look, or `after` a number. It is looked at for a minute after each call.",
          forms.Traces, query={"after": COUNT}, examples=GALLERY),
     Call("GET", "/outputs/<name>/why", "watch", "Why it is as it is, or (`at`) was.", forms.Why, query={"at": TEXT}, examples=GALLERY),
+    Call("GET", "/written/<name>", "watch", "What the site file says of an output, an input or a board, and what else it could.", forms.Written, examples=GALLERY),
     Call("GET", "/outputs/<name>/curve", "watch", "Level, duty and count in steps of 5 %.", forms.Curve, examples=GALLERY),
     Call("GET", "/outputs/<name>/codes", "keep", "Who has a passcode; never the codes.", with_("Codes", codes=list[forms.Code])),
     Call("PUT", "/outputs/<name>/codes/<path:owner>", "keep", "Gives somebody a passcode.", forms.CodeOf,

@@ -7,30 +7,35 @@ from __future__ import annotations
 
 import itertools
 import re
+from collections.abc import Callable
 from fractions import Fraction
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
-from cairnwind.core.facts.model import STEPS, Board, Input, Output, Pin, Quiet, Switch
-from cairnwind.core.physics import pwm, sound
+from cairnwind.core.facts.model import OUTPUT_KEYS, Board, Input, Output, Pin, Quiet, Switch
+from cairnwind.core.physics import sound
 from cairnwind.core.physics.light import CURVES, EXPONENT, LIGHTNESS, STRAIGHT, WHOLE, Light
 from cairnwind.core.physics.shaping import Shape
-from cairnwind.core.physics.stick import ZONES, Pad
+from cairnwind.core.physics.stick import HOLDS, MOTORS, ZONES, Pad
+from cairnwind.core.values import entries
 from cairnwind.core.values.errors import CallerError, unknown
-from cairnwind.core.values.quantities import duration, parse
-from cairnwind.site import convert, pins
+from cairnwind.core.values.keys import REQUIRED, keys
+from cairnwind.core.values.quantities import parse
+from cairnwind.site import pins
 
 if TYPE_CHECKING:
     from cairnwind.site.tables import Table
 
-KEYS = {
-    "lamp": ("curve", "floor", "ceiling", "trim"),
-    "colour-lamp": ("pins", "lamps", "floor", "ceiling", "white"),
-    "fan": ("kick", "lowest"),
-    "motor": ("reverse", "pause", "ramp"),
-}
-"""Keys that only some kinds have."""
+OWN = {key.name: key for key in OUTPUT_KEYS}
 CHANNELS = ("red", "green", "blue")
+
+
+def _said(table: Table, name: str, read: Callable[[Any], Any] | None = None, default: Any = REQUIRED) -> Any:
+    """A key that a field is put together from: as it is written, else what holds then."""
+    found = table.take(OWN[name], read)
+    if found is not REQUIRED:
+        return found
+    return OWN[name].default if default is REQUIRED else default
 
 
 def first_pin(kind: str | None, table: Table, boards: dict[str, Board]) -> Pin | None:
@@ -42,9 +47,8 @@ def first_pin(kind: str | None, table: Table, boards: dict[str, Board]) -> Pin |
             'Say where it is wired: pins = { red = "board:J2-14", green = …, blue = … }.',
         )
         return found[0] if found else None
-    return table.need(
-        "pin", partial(pins.resolve, boards=boards), 'Say where it is wired: pin = "board:J2-9".'
-    )
+    pin = table.take(OWN["pin"], partial(pins.resolve, boards=boards))
+    return pin if isinstance(pin, Pin) else None
 
 
 def more(
@@ -58,7 +62,9 @@ def more(
     if kind == "colour-lamp":
         found |= _colour(pin, hertz, table, board, boards)
     elif kind == "motor" and table.has("reverse"):
-        by, other = table.get("reverse", partial(_reverse, pin=pin, boards=boards), ("two lines", pin.line))
+        by, other = _said(
+            table, "reverse", partial(_reverse, pin=pin, boards=boards), ("two lines", pin.line)
+        )
         found |= {"reversal": by, "others": (other,)}
     elif kind == "sounder" and (can := board.can(pin.line)) is not None and "pwm" not in can:
         able = ", ".join(board.pin(line).name for line in board.lines if "pwm" in (board.can(line) or ()))
@@ -67,36 +73,18 @@ def more(
             f"{pin.both} has no PWM, so it makes no tones",
             f"Pins that have it: {able}." if able else "Use a pin of another board.",
         )
-    found["steps"] = steps(board, pin.line, hertz)
+    found["steps"] = board.duties(pin.line, hertz)
     light = _light(kind, hertz, table)
     if light is not STRAIGHT:
         found["light"] = light
-    shape = Shape(*(table.get(key, partial(duration, longest=30), 0) for key in ("kick", "pause", "ramp")))
+    shape = Shape(*(_said(table, key) for key in ("kick", "pause", "ramp")))
     if any(shape):
         found["shape"] = shape
     if table.has("led"):
-        current = table.get("led", partial(_led, board=board, pin=pin), None)
+        current = _said(table, "led", partial(_led, board=board, pin=pin), None)
         if current is not None:
             found["gives"] = current
-    if table.has("switch"):
-        found["switch"] = table.get("switch", _switch, None)
     return found
-
-
-def known(kind: str | None) -> tuple[str, ...]:
-    """The keys that a kind has beyond those of all."""
-    return (*KEYS.get(kind or "", ()), "switch", "led")
-
-
-def steps(board: Board, line: int, hertz: Fraction | None) -> int:
-    """How many duties the timer behind a line tells apart."""
-    timer = board.clockwork(line)
-    if timer is not None and hertz:
-        return pwm.best(timer, hertz).steps
-    told: int = getattr(board.facts, "steps", 0)
-    if told:
-        return told
-    return min(10**6, int(10**9 / hertz)) if board.link == "kernel" and hertz else STEPS
 
 
 def _pins(value: object, boards: dict[str, Board]) -> list[Pin]:
@@ -121,9 +109,8 @@ def _pins(value: object, boards: dict[str, Board]) -> list[Pin]:
 def _colour(
     pin: Pin, hertz: Fraction | None, table: Table, board: Board, boards: dict[str, Board]
 ) -> dict[str, Any]:
-    if board.link == "strip":
-        lamps = table.get("lamps", partial(convert.whole, low=1, high=1000), 1)
-        last = 3 * board.facts.pixels
+    if board.channels:
+        lamps, last = _said(table, "lamps"), board.channels
         if pin.line % 3 or pin.line + 3 * lamps > last:
             table.point(
                 "pin",
@@ -173,22 +160,15 @@ def _reverse(value: object, pin: Pin, boards: dict[str, Board]) -> tuple[str, in
     return by, other.line
 
 
-def _share(value: object, low: int = 0) -> int:
-    share = parse(value, "a share", bare="%")
-    if not low <= share <= 100:
-        raise CallerError("", f"'{value}' is outside {low} to 100 %", f"Give {low} % to 100 %.")
-    return round(share * 10_000)
-
-
 def _light(kind: str, hertz: Fraction | None, table: Table) -> Light:
     """How it answers its duty: lamps with PWM of ours by perceived brightness, everything else straight."""
     default = LIGHTNESS if kind == "lamp" and hertz is not None else STRAIGHT
-    curve: Light = table.get("curve", _curve, default)
-    floor = table.get("lowest" if kind == "fan" else "floor", _share, 0)
-    ceiling = table.get("ceiling", partial(_share, low=1), WHOLE)
-    trim: tuple[int, ...] = (table.get("trim", partial(_share, low=1), WHOLE),)
+    curve: Light = _said(table, "curve", _curve, default)
+    floor: int = _said(table, "lowest" if kind == "fan" else "floor")
+    ceiling: int = _said(table, "ceiling")
+    trim: tuple[int, ...] = (_said(table, "trim"),)
     if kind == "colour-lamp":
-        trim = table.get("white", _white, (WHOLE,))
+        trim = _said(table, "white", _white, (WHOLE,))
     if floor >= ceiling * min(trim) // WHOLE:
         table.point(
             "floor" if table.has("floor") else "ceiling",
@@ -208,7 +188,7 @@ def _white(value: object) -> tuple[int, ...]:
             "a white balance has three shares",
             'Write what each channel has for white: white = ["100 %", "80 %", "70 %"].',
         )
-    return tuple(_share(each, low=1) for each in value)
+    return tuple(entries.share(each, low=1) for each in value)
 
 
 def _curve(value: object) -> Light:
@@ -230,7 +210,7 @@ def _curve(value: object) -> Light:
 
 def _table(rows: list[Any]) -> tuple[tuple[int, int], ...]:
     try:
-        points = [(_share(level), _share(duty)) for level, duty in rows]
+        points = [(entries.share(level), entries.share(duty)) for level, duty in rows]
     except (TypeError, ValueError):
         points = []
     points = [*([(0, 0)] if points and points[0][0] else []), *points]
@@ -254,7 +234,7 @@ def _led(value: object, board: Board, pin: Pin) -> Fraction:
             'Write led = { forward = "2.1 V", resistor = "220 ohm" }, and count = 2 for two in series.',
         )
     forward, ohms = parse(value["forward"], "a voltage", bare="v"), parse(value["resistor"], "a resistance")
-    count = convert.whole(value.get("count", 1), 1, 100)
+    count = entries.whole(value.get("count", 1), 1, 100)
     there = board.position(pin.line)
     high = there.volts if there is not None and there.volts is not None else Fraction(33, 10)
     if ohms <= 0 or high <= count * forward:
@@ -266,7 +246,8 @@ def _led(value: object, board: Board, pin: Pin) -> Fraction:
     return (high - count * forward) / ohms
 
 
-def _switch(value: object) -> Switch:
+def switch(value: object) -> Switch:
+    """The transistor that switches a load."""
     kinds = {"volts": "a voltage", "current": "a current", "rise": "a time", "fall": "a time"}
     if not isinstance(value, dict) or set(value) != set(kinds):
         raise CallerError(
@@ -286,7 +267,7 @@ def pad(name: str, table: Table, outputs: dict[str, Output], inputs: dict[str, I
     """A table ``[pad.name]``."""
 
     def motor(value: object) -> str:
-        output = outputs.get(convert.text(value))
+        output = outputs.get(entries.text(value))
         if output is None:
             raise unknown("output", str(value), outputs)
         if output.takes != "drive":
@@ -329,36 +310,14 @@ def pad(name: str, table: Table, outputs: dict[str, Output], inputs: dict[str, I
                 raise CallerError("", f"{each} is not switched on and off", "Name what is.")
         return {zone: value[zone] for zone in ZONES if zone in value}
 
-    if table.has("zones"):
-        found = Pad(
-            name, label=table.get("label", convert.text, ""), dead=table.get("dead", _dead, 300_000),
-            zones=table.get("zones", zones, {}) or {},
-        )  # fmt: skip
-        table.nothing_else(("zones", "label", "dead"))
-        return found if found.zones else None
-    left = table.need("left", motor, 'Say which motor is on the left: left = "trolley-left".')
-    right = table.need("right", motor, 'Say which motor is on the right: right = "trolley-right".')
-    found = Pad(
-        name, left or "", right or "", table.get("label", convert.text, ""), table.get("dead", _dead, 80_000),
-        table.get("most", partial(_share, low=1), WHOLE), table.get("curve", _exponent, 1.0), table.get("stick", stick, None),
-    )  # fmt: skip
-    table.nothing_else(("left", "right", "label", "dead", "most", "curve", "stick"))
-    if left and left == right:
+    kind = HOLDS if table.has("zones") else MOTORS
+    reads: dict[str, Callable[[Any], Any]] = {"left": motor, "right": motor, "stick": stick, "zones": zones}
+    values = table.fill(keys(Pad), kind, reads)
+    if kind == HOLDS:
+        return Pad(name, **{"dead": 300_000, **values}) if values.get("zones") else None
+    if values.get("left", "") == values.get("right", " "):
         table.point("right", "left and right are the same motor", "Name two.")
-    return found if left and right else None
-
-
-def _dead(value: object) -> int:
-    share = _share(value)
-    if share > WHOLE // 2:
-        raise CallerError("", f"a dead zone of '{value}' leaves little to steer with", "Give 0 % to 50 %.")
-    return share
-
-
-def _exponent(value: object) -> float:
-    if isinstance(value, bool) or not isinstance(value, int | float) or not 0.3 <= value <= 5:
-        raise CallerError("", f"{value!r} is no exponent for a pad", "Write 0.3 to 5; 1 is straight.")
-    return float(value)
+    return Pad(name, **values) if "left" in values and "right" in values else None
 
 
 def tune(name: str, table: Table) -> Any:
@@ -379,24 +338,14 @@ def quiet(table: Table, outputs: dict[str, Output]) -> Quiet | None:
                 raise unknown("sounder", str(name), able)
         return frozenset(names)
 
-    start = table.need("from", _minute, 'Say when they begin: from = "22:00".')
-    end = table.need("to", _minute, 'Say when they end: to = "07:00".')
-    excepted = table.get("except", sounders, frozenset())
-    table.nothing_else(("from", "to", "except"))
-    if start is None or end is None:
+    values = table.fill(keys(Quiet), reads={"except": sounders})
+    if not {"start", "end"} <= values.keys():
         return None
-    if start == end:
+    if values["start"] == values["end"]:
         table.point(
             "to", "quiet hours that end when they begin are none", "Take them away, or give them a length."
         )
-    return Quiet(start, end, excepted)
-
-
-def _minute(value: object) -> int:
-    match = re.fullmatch(r"(\d{1,2}):(\d{2})", str(value))
-    if match is None or int(match.group(1)) > 23 or int(match.group(2)) > 59:
-        raise CallerError("", f"'{value}' is no time of day", 'Write it like "22:30".')
-    return int(match.group(1)) * 60 + int(match.group(2))
+    return Quiet(**values)
 
 
 def group(name: str, table: Table, outputs: dict[str, Output]) -> tuple[str, ...]:

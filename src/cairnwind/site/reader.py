@@ -2,52 +2,38 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
+from fractions import Fraction
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import Any
 
-from cairnwind.boards import maps
+from cairnwind.boards import kinds, maps
 from cairnwind.boards.facts import Broker
-from cairnwind.core.facts.model import LOOPBACK, Board, Input, Output, Pin, Site, Supply
+from cairnwind.core.facts.model import LOOPBACK, OUTPUT_KEYS, SERVICE, Board, Input, Output, Pin, Site, Supply
+from cairnwind.core.values import entries
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.fact import replace
-from cairnwind.core.values.quantities import duration, parse
+from cairnwind.core.values.keys import REQUIRED, Key, keys, names
+from cairnwind.core.values.quantities import parse
 from cairnwind.core.values.settings import KINDS
-from cairnwind.site import convert, links, loads, pins, syntax, wiring
+from cairnwind.site import loads, pins, syntax, wiring
 from cairnwind.site import remotes as ways
 from cairnwind.site.tables import Page, Table
 from cairnwind.site.trouble import Finding, SiteFileError
 
-if TYPE_CHECKING:
-    pass
-
-T = TypeVar("T")
-_TOP = (
-    "site",
-    "timezone",
-    "latitude",
-    "longitude",
-    "supply",
-    "board",
-    "output",
-    "input",
-    "pad",
-    "tune",
-    "quiet",
-    "group",
-    "scene",
-    "schedule",
-    "interlock",
-    "reflex",
-    "regulator",
-    "alarm",
-    "guard",
-    "remote",
-    "service",
-)
-LINKS = tuple(links.KEYS)
-INPUT_KINDS = ("contact", "analogue", "counter")
+TABLES = (
+    "supply", "board", "output", "input", "pad", "tune", "quiet", "group", "scene", "schedule", "interlock", "reflex",
+    "regulator", "alarm", "guard", "remote", "service",
+)  # fmt: skip
+TOP = [key for key in keys(Site) if not key.kinds]
+SERVICE_KEYS = [key for key in keys(Site) if key.of(SERVICE) and key.kinds]
+CERTIFICATE_KEY = Key("certificate_key", "the key of that certificate, another PEM file")
+OUTPUT, INPUT = ({key.name: key for key in declared} for declared in (OUTPUT_KEYS, keys(Input)))
+LINK = next(key for key in keys(Board) if key.name == "link")
+SIMULATED = "simulated"
+DIMMED = Output("this", "lamp", Pin("", 0), frequency=Fraction(1))
+"""An output that takes any level."""
 SOFTWARE_MOST = 200
 """Hertz: at 200 a tenth of a millisecond of jitter is 2 % of duty."""
 
@@ -106,21 +92,14 @@ class Reader(Page):
         top = Table(
             self,
             (),
-            {name: value for name, value in tables.items() if name not in _TOP[4:]},
+            {name: value for name, value in tables.items() if name not in TABLES},
         )
-        facts = {
-            "name": top.get("site", convert.text, ""),
-            "timezone": top.get("timezone", convert.zone, "UTC"),
-            "latitude": top.get("latitude", partial(convert.between, low=-90.0, high=90.0), None),
-            "longitude": top.get("longitude", partial(convert.between, low=-180.0, high=180.0), None),
-        }
-        top.nothing_else(_TOP)
-        if tables and not facts["name"]:
-            top.missing("site", 'Give the site a name: site = "Saltmarsh Kiln House".')
+        facts = {key.field: value for key in TOP if tables and (value := top.take(key)) is not REQUIRED}
+        top.nothing_else([*names(TOP), *TABLES])
         self.supplies = {name: self._supply(name, table) for name, table in self.named(tables, "supply")}
         remotes = Table(self, ("remote",), tables.get("remote", {}))
         if isinstance(remotes.values.get("broker"), dict):
-            self.broker = ways.broker(Table(self, ("remote", "broker"), remotes.values["broker"]))
+            self.broker = ways.broker(remotes.within("broker"))
         others = ways.read(remotes)
         self.boards = {name: self._board(name, table) for name, table in self.named(tables, "board")}
         outputs = {
@@ -171,32 +150,7 @@ class Reader(Page):
             self.point(path, value, error, grave=grave)
         for path, value, error in wiring.sums(outputs.values(), self.boards):
             self.point(path, value, error)
-        service = Table(self, ("service",), tables.get("service", {}))
-        listen = service.get("listen", convert.listen, ("127.0.0.1", 8470))
-        durability = service.get("durability", partial(convert.choice, among=("power", "process")), "power")
-        tls = service.get("tls", partial(convert.choice, among=("self-made", "plain")), "")
-        certificate = (
-            service.get("certificate", self._file, ""),
-            service.get("certificate_key", self._file, ""),
-        )
-        names = service.get("names", convert.hosts, ())
-        if any(certificate):
-            tls = "given"
-            if not all(certificate):
-                service.missing(
-                    "certificate", 'Give both: certificate = "site.pem" and certificate_key = "site.key".'
-                )
-        if listen and listen[0] not in LOOPBACK and not tls:
-            service.point(
-                "listen", f"{listen[0]} is reachable from elsewhere, and nothing says how that is protected",
-                'Write tls = "self-made", or certificate and certificate_key; or tls = "plain" where the network may read along.',
-            )  # fmt: skip
-        if tls == "plain" and listen and listen[0] not in LOOPBACK:
-            self.point(
-                ("service", "tls"), "plain",
-                CallerError("", "keys and commands cross the network unprotected", 'tls = "self-made" protects them.'), grave=False,
-            )  # fmt: skip
-        service.nothing_else(("listen", "durability", "tls", "certificate", "certificate_key", "names"))
+        facts |= self._service(Table(self, ("service",), tables.get("service", {})))
         if self.findings:
             raise SiteFileError(self.path, self.findings, self.text)
         return Site(
@@ -212,109 +166,101 @@ class Reader(Page):
             source=(self.path, self.text),
             broker=self.broker,
             remotes=others,
-            listen=listen,
-            tls=tls,
-            certificate=certificate,
-            names=names,
-            durability=durability,
         )
 
     # --- the tables ---------------------------------------------------------------------------------------
 
     def _file(self, value: object) -> str:
         """A path, from the site file's folder."""
-        return str((Path(self.path).resolve().parent / convert.text(value)).resolve())
+        return str((Path(self.path).resolve().parent / entries.text(value)).resolve())
+
+    def _service(self, table: Table) -> dict[str, Any]:
+        values = table.fill([*SERVICE_KEYS, CERTIFICATE_KEY], SERVICE, {"certificate": self._file})
+        key = table.get("certificate_key", self._file, "")
+        certificate = values.pop("certificate", ""), key
+        if any(certificate):
+            values |= {"tls": "given", "certificate": certificate}
+            if not all(certificate):
+                table.missing(
+                    "certificate", 'Give both: certificate = "site.pem" and certificate_key = "site.key".'
+                )
+        tls, host = values.get("tls", ""), values.get("listen", LOOPBACK)[0]
+        if host not in LOOPBACK and not tls:
+            table.point(
+                "listen", f"{host} is reachable from elsewhere, and nothing says how that is protected",
+                'Write tls = "self-made", or certificate and certificate_key; or tls = "plain" where the network may read along.',
+            )  # fmt: skip
+        if tls == "plain" and host not in LOOPBACK:
+            self.point(
+                ("service", "tls"), "plain",
+                CallerError("", "keys and commands cross the network unprotected", 'tls = "self-made" protects them.'), grave=False,
+            )  # fmt: skip
+        return values
 
     def _supply(self, name: str, table: Table) -> Supply:
-        volts = table.need(
-            "volts", lambda value: parse(value, "a voltage", bare="v"), "Say its voltage: volts = 5."
-        )
-        limit = table.get("limit", lambda value: parse(value, "a current"), None)
-        table.nothing_else(("volts", "limit"))
-        return Supply(name, volts or parse(0, "a voltage", bare="v"), limit)
+        return Supply(name, **{"volts": Fraction(0), **table.fill(keys(Supply))})
 
     def _board(self, name: str, table: Table) -> Board:
-        link = table.need(
-            "link", partial(convert.choice, among=LINKS), 'Say how it is reached: link = "simulated".'
-        )
-        header = table.get("map", lambda value: maps.load(convert.text(value), *self._beside("maps")), None)
-        lines = table.get("lines", convert.count, 0)
-        label = table.get("label", convert.text, "")
-        answers_after = table.get("answers_after", duration, 0)
-        known, implied = links.read(link, table, self._beside("profiles")) if link else (None, 1)
-        table.nothing_else((*links.COMMON, *(links.KEYS[link] if link else table.values)))
-        if not (header or lines or implied or table.has("map") or table.has("lines")):
+        link = table.take(LINK, partial(entries.choice, among=kinds.names()))
+        kind = kinds.find(link) if link is not REQUIRED else None
+        own = kind.keys if kind is not None else ()
+        load = lambda value: maps.load(entries.text(value), *self._beside("maps"))  # noqa: E731
+        values = table.fill(keys(Board), link, {"map": load}, names(own))
+        known, implied = self._facts(kind, table) if kind is not None else (None, 1)
+        values["line_count"] = values.get("line_count", 0) or implied
+        if not (values.get("map") or values["line_count"] or table.has("map") or table.has("lines")):
             table.missing(
                 "map", f'Give it a map (map = "{maps.names()[0]}") or its number of lines (lines = 16).'
             )
-        if link == "broker" and self.broker is None:
+        if kind is not None and kind.by_broker and self.broker is None:
             table.missing(
                 "broker", 'Say where the broker is: [remote.broker] address = "mqtt://127.0.0.1:1883".'
             )
-        return Board(name, link or LINKS[0], header, lines or implied, label, answers_after, known)
+        return Board(name, link if kind is not None else SIMULATED, facts=known, **values)
+
+    def _facts(self, kind: kinds.Kind, table: Table) -> tuple[Any, int]:
+        """The facts of a board's link, and the number of lines that they imply (0: a map or ``lines`` says)."""
+        own = kind.keys
+        reads = kind.reads(self._beside("profiles"))
+        found = {
+            each.name: (each.field, value)
+            for each in own
+            if (value := table.take(each, reads.get(each.name))) is not REQUIRED
+        }
+        if kind.facts is None or any(each.needed and each.name not in found for each in own):
+            return None, kind.lines(None)
+        try:
+            if kind.made is not None:
+                made = kind.made(**{name: value for name, (_, value) in found.items()})
+            else:
+                made = kind.facts(**dict(found.values()))
+        except CallerError as error:
+            table.point(str(error.more.get("key", "link")), error.sentence, error.remedy)
+            return None, kind.lines(None)
+        return made, kind.lines(made)
 
     def _beside(self, folder: str) -> tuple[Path, ...]:
         """The folder of the user's own data, beside the site file."""
         return (Path(self.path).resolve().parent / folder,)
 
     def _output(self, name: str, table: Table) -> Output | None:
-        kind = table.need(
-            "kind", partial(convert.choice, among=tuple(KINDS)), f"Say what it is: {' or '.join(KINDS)}."
-        )
+        kind = self._kind(table, OUTPUT["kind"])
         pin = loads.first_pin(kind, table, self.boards)
-        hertz = table.get(
-            "frequency",
-            partial(self._frequency, kind=kind, pin=pin, software=table.values.get("pwm") == "software"),
-            None,
-        )
-        draws = table.get("draws", self._draws, ("", None))
-        output = Output(
-            name, kind or "relay", pin or Pin("", 0),
-            label=table.get("label", convert.text, ""),
-            place=table.get("place", convert.text, ""),
-            active_low=table.get("sense", partial(convert.choice, among=("active-high", "active-low")), "active-high") == "active-low",
-            normally_closed=table.get("contact", partial(convert.choice, among=("normally-open", "normally-closed")), "normally-open") == "normally-closed",
-            rearm=table.get("rearm", partial(convert.choice, among=("auto", "command")), KINDS[kind or "relay"].rearm),
-            auto_off=table.get("auto_off", duration, 0),
-            rated=table.get("rated", convert.rated, (0, 0)),
-            on_stop=table.get("on_stop", partial(convert.choice, among=("safe", "keep")), "safe"),
-            frequency=hertz,
-            threshold=table.get("threshold", lambda value: Output("this", "lamp", Pin("", 0), frequency=parse(1, "a frequency", bare="hz")).read(value), None),
-            words=table.get("words", convert.words, ("off", "on")),
-            supply=draws[0], draws=draws[1],
-            load=table.get("load", lambda value: parse(value, "a power"), None),
-            bias=table.get("bias", convert.bias, None),
-            levels=self._dims(kind, pin),
-            by_software=table.get("pwm", partial(convert.choice, among=("hardware", "software")), "hardware") == "software",
-            **{"gives": table.get("gives", lambda value: parse(value, "a current"), None), **loads.more(kind, pin, hertz, table, self.boards)},
-        )  # fmt: skip
+        software = table.values.get("pwm") == "software"
+        reads: dict[str, Callable[[Any], Any]] = {
+            "frequency": partial(self._frequency, kind=kind, pin=pin, software=software),
+            "draws": self._draws,
+            "threshold": DIMMED.read,
+            "switch": loads.switch,
+        }
+        values = table.fill(OUTPUT_KEYS, kind, reads)
+        values |= loads.more(kind, pin, values.get("frequency"), table, self.boards)
+        values["supply"], values["draws"] = values.get("draws") or ("", None)
+        values |= {"kind": kind or "relay", "pin": pin or Pin("", 0), "levels": self._dims(kind, pin)}
+        values.setdefault("rearm", KINDS[kind or "relay"].rearm)
+        output = Output(name, **values)
         output = replace(output, safe=table.get("safe", output.read, output.off))
         output = replace(output, rest=table.get("rest", output.read, output.safe))
-        table.nothing_else(
-            (
-                "kind",
-                "pin",
-                "label",
-                "place",
-                "sense",
-                "contact",
-                "rearm",
-                "on_stop",
-                "auto_off",
-                "rated",
-                "frequency",
-                "threshold",
-                "words",
-                "draws",
-                "load",
-                "gives",
-                "bias",
-                "pwm",
-                "safe",
-                "rest",
-                *loads.known(kind),
-            )
-        )
         if output.takes == "tone" and (output.safe.on or output.rest.on):
             table.point(
                 "rest" if table.has("rest") else "safe",
@@ -324,45 +270,27 @@ class Reader(Page):
         return output if kind and pin else None
 
     def _input(self, name: str, table: Table) -> Input | None:
-        kind = table.need(
-            "kind", partial(convert.choice, among=INPUT_KINDS), f"Say what it is: {' or '.join(INPUT_KINDS)}."
+        kind = self._kind(table, INPUT["kind"])
+        values = table.fill(
+            keys(Input), kind or "contact", {"pin": partial(pins.resolve, boards=self.boards)}
         )
-        pin = table.need(
-            "pin", partial(pins.resolve, boards=self.boards), 'Say where it is wired: pin = "board:J3-4".'
-        )
-        input = Input(
-            name, kind or "contact", pin or Pin("", 0),
-            label=table.get("label", convert.text, ""),
-            place=table.get("place", convert.text, ""),
-            pull=table.get("pull", partial(convert.choice, among=("up", "down", "none")), "none"),
-            active_low=table.get("sense", partial(convert.choice, among=("active-high", "active-low")), "active-high") == "active-low",
-            words=table.get("words", convert.words, ("closed", "open")),
-            debounce=table.get("debounce", partial(duration, longest=60), 0),
-            source=table.get("source", lambda value: parse(value, "a voltage"), None),
-            unit=table.get("unit", convert.text, ""),
-            scale=table.get("scale", convert.scale, None),
-            every=table.get("every", partial(duration, longest=3600), 0),
-            median=table.get("median", partial(convert.whole, low=3, high=99), 0),
-            settles=table.get("settles", partial(duration, longest=3600), 0),
-            plausible=table.get("plausible", convert.plausible, (float("-inf"), float("inf"))),
-            hysteresis=table.get("hysteresis", convert.number, 0.0),
-            stale=table.get("stale", duration, 0),
-            pulse=table.get("pulse", convert.number, 1.0),
-            window=table.get("window", partial(duration, longest=86400), 0),
-        )  # fmt: skip
-        own = {
-            "contact": ("pull", "sense", "words", "debounce"),
-            "counter": ("pull", "sense", "debounce", "unit", "pulse", "window", "hysteresis"),
-            "analogue": ("unit", "scale", "every", "median", "settles", "plausible", "hysteresis"),
-        }[kind or "contact"]
-        table.nothing_else(("kind", "pin", "label", "place", "source", "stale", *own))
-        return input if kind and pin else None
+        if "kind" not in values or "pin" not in values:
+            return None
+        return Input(name, **values)
+
+    def _kind(self, table: Table, key: Key) -> str | None:
+        """What a table says that it is; what is wrong with that is said when the table is read."""
+        assert key.read is not None
+        try:
+            kind: str = key.read(table.values.get(key.name))
+        except CallerError:
+            return None
+        return kind
 
     def _dims(self, kind: str | None, pin: Pin | None) -> bool:
         """Whether the board dims this line by itself."""
         board = self.boards.get(pin.board) if pin else None
-        dims = getattr(board.facts, "dims", None) if board else None
-        return bool(pin and kind and dims and KINDS[kind].dims and dims(pin.line))
+        return bool(pin and board and kind and KINDS[kind].dims and board.dims(pin.line))
 
     def _draws(self, value: object) -> tuple[str, Any]:
         if not isinstance(value, dict) or set(value) - {"supply", "current"} or len(value) < 2:
@@ -397,7 +325,7 @@ class Reader(Page):
             )
         board = self.boards.get(pin.board) if pin else None
         if software:
-            if board and board.link not in ("kernel", "simulated"):
+            if board and not board.software:
                 raise CallerError(
                     "",
                     f"a program cannot switch a pin of {board.name} fast enough",
@@ -415,7 +343,9 @@ class Reader(Page):
             able = ", ".join(
                 board.pin(line).name.split(":")[1] for line in board.lines if "pwm" in (board.can(line) or ())
             )
-            instead = ' Or, up to 200 Hz: pwm = "software".' if board.link == "kernel" else ""
+            instead = (
+                ' Or, up to 200 Hz: pwm = "software".' if board.software and board.facts is not None else ""
+            )
             raise CallerError(
                 "",
                 f"{pin.both} has no PWM, so it cannot be dimmed",

@@ -8,227 +8,15 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from cairnwind.boards.facts import Broker
+from cairnwind.boards.serialports import BAUDS
+from cairnwind.core.facts.telling import LEAST_SEVERITY, WHICH_EVENTS, WHICH_OUTPUTS
+from cairnwind.core.values import entries
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.fact import fact
-from cairnwind.core.values.quantities import duration
-from cairnwind.site import convert
-from cairnwind.site.links import BAUDS
+from cairnwind.core.values.keys import keys, written
 
 if TYPE_CHECKING:
     from cairnwind.site.tables import Table
-
-EVENTS = ("alarm", "trip", "change", "input", "command", "link", "stop")
-"""What the ways out may be asked to tell."""
-SEVERITIES = ("notice", "warning", "urgent")
-WHICH = ("events", "outputs", "severity")
-"""Keys that say which events a way out tells."""
-
-
-@fact
-class Modbus:
-    """A Modbus TCP server."""
-
-    listen: tuple[str, int]
-    clients: tuple[tuple[str, str], ...]
-    """(address or network, name of the key that it carries); others are turned away."""
-    name: str = "modbus"
-
-
-@fact
-class Line:
-    """A host on a serial line."""
-
-    name: str
-    port: str
-    key: str
-    baud: int = 115_200
-    parity: str = "N"
-    stop_bits: int = 1
-
-
-@fact
-class Surface:
-    """Control surfaces that send OSC."""
-
-    listen: tuple[str, int]
-    senders: tuple[tuple[str, str], ...]
-    """(address or network, name of the key that it carries); others are not heard."""
-    name: str = "surface"
-
-
-@fact
-class Hook:
-    """An address that is told what happens."""
-
-    name: str
-    address: str
-    secret: str = ""
-    events: tuple[str, ...] = ("alarm", "trip")
-    outputs: tuple[str, ...] = ()
-    severity: str = "notice"
-    """The least that an alarm has to have."""
-
-
-@fact
-class Mail:
-    """People who are told by mail."""
-
-    name: str
-    server: str
-    port: int
-    secure: str
-    """'tls', 'starttls' or ''."""
-    sender: str
-    to: tuple[str, ...]
-    user: str = ""
-    secret: str = ""
-    events: tuple[str, ...] = ("alarm", "trip")
-    outputs: tuple[str, ...] = ()
-    severity: str = "notice"
-
-
-def read(remotes: Table) -> tuple[Any, ...]:
-    """Every way in and out."""
-    from cairnwind.site.tables import Table
-
-    found: list[Any] = []
-    for kind, one in (("modbus", _modbus), ("surface", _surface)):
-        if kind in remotes.values:
-            found.append(one(Table(remotes.reader, ("remote", kind), remotes.values[kind])))
-    for kind, each in (("line", _line), ("hook", _hook), ("mail", _mail)):
-        named = remotes.values.get(kind, {})
-        if not isinstance(named, dict) or not all(isinstance(values, dict) for values in named.values()):
-            remotes.point(kind, f"'{kind}' is a table of named tables", f"Write [remote.{kind}.some-name].")
-            continue
-        found += [
-            each(name, Table(remotes.reader, ("remote", kind, name), values))
-            for name, values in named.items()
-        ]
-    remotes.nothing_else(("broker", "modbus", "surface", "line", "hook", "mail"))
-    names = [each.name for each in found if each is not None]
-    for name in {name for name in names if names.count(name) > 1 or (name == "broker")}:
-        remotes.reader.point(
-            ("remote",), "remote", CallerError("", f"two remotes are called '{name}'", "Give one another name."), key=True
-        )  # fmt: skip
-    return tuple(each for each in found if each is not None)
-
-
-def broker(table: Table) -> Broker | None:
-    """The table ``[remote.broker]``."""
-    address = table.need("address", _address, 'Say where it is: address = "mqtt://127.0.0.1:1883".')
-    user, secret = table.get("user", convert.text, ""), table.get("secret", convert.text, "")
-    more = {
-        "key": table.get("key", convert.text, ""), "version": table.get("version", partial(convert.choice, among=("5", "3.1.1")), "5"),
-        "authority": table.get("authority", convert.text, ""), "every": table.get("at_most_every", partial(duration, longest=3600), 100_000_000),
-        "readings": table.get("readings_every", partial(duration, longest=3600), 5_000_000_000), "band": table.get("readings_band", _band, 0.0),
-        "tells": table.get("tells", convert.flag, True),
-    }  # fmt: skip
-    events, outputs, severity = _which(table)
-    table.nothing_else(
-        (
-            "address",
-            "user",
-            "secret",
-            "key",
-            "version",
-            "authority",
-            "at_most_every",
-            "readings_every",
-            "readings_band",
-            "tells",
-            *WHICH,
-        )
-    )
-    if address is None:
-        return None
-    secure, host, port = address
-    return Broker(host, port, secure, user, secret, events=events, outputs=outputs, severity=severity, **more)
-
-
-def _band(value: object) -> float:
-    if isinstance(value, bool) or not isinstance(value, int | float) or value < 0:
-        raise CallerError("", f"{value!r} is not a width.", "Write how far a value has to move, in its unit.")
-    return float(value)
-
-
-def _address(value: object) -> tuple[bool, str, int]:
-    match = re.fullmatch(r"(mqtts?)://([\w.-]+)(?::(\d{1,5}))?", str(value))
-    if match is None:
-        raise CallerError(
-            "",
-            f"{value!r} is not the address of a broker.",
-            'Write "mqtt://host:1883" or "mqtts://host:8883".',
-        )
-    secure = match.group(1) == "mqtts"
-    return secure, match.group(2), int(match.group(3) or (8883 if secure else 1883))
-
-
-def _modbus(table: Table) -> Modbus | None:
-    listen = table.need("listen", convert.listen, 'Say where: listen = "127.0.0.1:1502".')
-    clients = table.need("clients", _peers, 'Say who may, with which key: clients = { "127.0.0.1" = "plc" }.')
-    table.nothing_else(("listen", "clients"))
-    return Modbus(listen, clients) if listen and clients else None
-
-
-def _surface(table: Table) -> Surface | None:
-    listen = table.need("listen", convert.listen, 'Say where: listen = "127.0.0.1:9770".')
-    senders = table.need(
-        "senders", _peers, 'Say who is heard, with which key: senders = { "192.168.1.20" = "hall tablet" }.'
-    )
-    table.nothing_else(("listen", "senders"))
-    return Surface(listen, senders) if listen and senders else None
-
-
-def _line(name: str, table: Table) -> Line | None:
-    port = table.need("port", _tty, 'Say where it is: port = "/dev/ttyUSB1".')
-    key = table.need("key", convert.text, 'Say whose key it carries: key = "bench host".')
-    found = Line(
-        name, port or "", key or "", table.get("baud", partial(convert.one_of, among=BAUDS), 115_200),
-        table.get("parity", partial(convert.choice, among=("none", "even", "odd")), "none")[0].upper(),
-        table.get("stop_bits", partial(convert.one_of, among=(1, 2)), 1),
-    )  # fmt: skip
-    table.nothing_else(("port", "key", "baud", "parity", "stop_bits"))
-    return found if port and key else None
-
-
-def _hook(name: str, table: Table) -> Hook | None:
-    address = table.need("address", _url, 'Say whom: address = "https://host/path".')
-    found = Hook(name, address or "", table.get("secret", convert.text, ""), *_which(table))
-    table.nothing_else(("address", "secret", *WHICH))
-    return found if address else None
-
-
-def _mail(name: str, table: Table) -> Mail | None:
-    server = table.need("server", _server, 'Say by which server: server = "smtp://mail.lan:25".')
-    sender = table.need("from", _mailbox, 'Say who sends: from = "kiln@house.lan".')
-    to = table.need("to", _mailboxes, 'Say to whom: to = ["anna@house.lan"].')
-    user, secret = table.get("user", convert.text, ""), table.get("secret", convert.text, "")
-    events, outputs, severity = _which(table)
-    table.nothing_else(("server", "from", "to", "user", "secret", *WHICH))
-    if not (server and sender and to):
-        return None
-    secure, host, port = server
-    return Mail(name, host, port, secure, sender, to, user, secret, events, outputs, severity)
-
-
-def _which(table: Table) -> tuple[tuple[str, ...], tuple[str, ...], str]:
-    """Which events a way out tells."""
-    return (
-        table.get("events", _events, ("alarm", "trip")), table.get("outputs", _names, ()),
-        table.get("severity", partial(convert.choice, among=SEVERITIES), "notice"),
-    )  # fmt: skip
-
-
-def _events(value: object) -> tuple[str, ...]:
-    if not isinstance(value, list) or not value or not all(each in EVENTS for each in value):
-        raise CallerError("", f"{value!r} are no events.", f"Write some of {', '.join(EVENTS)}.")
-    return tuple(value)
-
-
-def _names(value: object) -> tuple[str, ...]:
-    if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
-        raise CallerError("", f"{value!r} is not a list of names.", 'Write ["kiln", "kiln-vent"].')
-    return tuple(value)
 
 
 def _peers(value: object) -> tuple[tuple[str, str], ...]:
@@ -243,22 +31,8 @@ def _peers(value: object) -> tuple[tuple[str, str], ...]:
             raise CallerError(
                 "", f"'{address}' is no address.", "Write an IP address, or a network like 192.168.1.0/24."
             ) from None
-        convert.text(key)
+        entries.text(key)
     return tuple(value.items())
-
-
-def peer(listed: tuple[tuple[str, str], ...], address: str) -> str:
-    """The key that somebody at this address carries; empty if it is not listed. The narrowest network counts."""
-    here = ipaddress.ip_address(address)
-    if isinstance(here, ipaddress.IPv6Address) and here.ipv4_mapped:
-        here = here.ipv4_mapped
-    found = [(ipaddress.ip_network(network), key) for network, key in listed]
-    near = [
-        (network.prefixlen, key)
-        for network, key in found
-        if here.version == network.version and here in network
-    ]
-    return max(near)[1] if near else ""
 
 
 def _tty(value: object) -> str:
@@ -297,3 +71,153 @@ def _mailbox(value: object) -> str:
 
 def _mailboxes(value: object) -> tuple[str, ...]:
     return tuple(_mailbox(each) for each in (value if isinstance(value, list) and value else [value]))
+
+
+SECRET = written(
+    "the name of a secret: a file of the state folder, or an environment variable", entries.text, default=""
+)
+
+
+@fact
+class Modbus:
+    """A Modbus TCP server."""
+
+    listen: tuple[str, int] = written(
+        "where it listens", entries.listen, needed='Say where: listen = "127.0.0.1:1502".'
+    )
+    clients: tuple[tuple[str, str], ...] = written(
+        "who may, by address or network, each with the name of its key; others are turned away",
+        _peers,
+        needed='Say who may, with which key: clients = { "127.0.0.1" = "plc" }.',
+    )
+    name: str = "modbus"
+
+
+@fact
+class Line:
+    """A host on a serial line."""
+
+    name: str
+    port: str = written(
+        'its device (`"/dev/ttyUSB1"`), or an adapter by its serial number (`"usb:SERIAL"`)',
+        _tty,
+        needed='Say where it is: port = "/dev/ttyUSB1".',
+    )
+    key: str = written(
+        "whose key it carries", entries.text, needed='Say whose key it carries: key = "bench host".'
+    )
+    baud: int = written(
+        "speed of the line", partial(entries.one_of, among=BAUDS), default=115_200, unsaid="115200"
+    )
+    parity: str = written('`"none"`, `"even"` or `"odd"`', entries.parity, default="N", unsaid='"none"')
+    stop_bits: int = written("1 or 2", partial(entries.one_of, among=(1, 2)), default=1, unsaid="1")
+
+
+@fact
+class Surface:
+    """Control surfaces that send OSC."""
+
+    listen: tuple[str, int] = written(
+        "where it listens", entries.listen, needed='Say where: listen = "127.0.0.1:9770".'
+    )
+    senders: tuple[tuple[str, str], ...] = written(
+        "who is heard, by address or network, each with the name of its key",
+        _peers,
+        needed='Say who is heard, with which key: senders = { "192.168.1.20" = "hall tablet" }.',
+    )
+    name: str = "surface"
+
+
+@fact
+class Hook:
+    """An address that is told what happens."""
+
+    name: str
+    address: str = written(
+        'whom: `"https://host/path"`', _url, needed='Say whom: address = "https://host/path".'
+    )
+    secret: str = SECRET
+    events: tuple[str, ...] = WHICH_EVENTS
+    outputs: tuple[str, ...] = WHICH_OUTPUTS
+    severity: str = LEAST_SEVERITY
+
+
+@fact
+class Mail:
+    """People who are told by mail."""
+
+    name: str
+    server: tuple[str, str, int] = written(
+        'by which server: `"smtp://host:25"`, `"smtp+starttls://host:587"` or `"smtps://host:465"`',
+        _server,
+        needed='Say by which server: server = "smtp://mail.lan:25".',
+    )
+    """'tls', 'starttls' or ''; host; port."""
+    sender: str = written(
+        "who sends", _mailbox, name="from", needed='Say who sends: from = "kiln@house.lan".'
+    )
+    to: tuple[str, ...] = written(
+        "to whom: an address, or a list of them", _mailboxes, needed='Say to whom: to = ["anna@house.lan"].'
+    )
+    user: str = written("who signs in to the server", entries.text, default="")
+    secret: str = SECRET
+    events: tuple[str, ...] = WHICH_EVENTS
+    outputs: tuple[str, ...] = WHICH_OUTPUTS
+    severity: str = LEAST_SEVERITY
+
+
+ONES: dict[str, type[Any]] = {"modbus": Modbus, "surface": Surface}
+NAMED: dict[str, type[Any]] = {"line": Line, "hook": Hook, "mail": Mail}
+"""Ways in and out by the table that describes them, of which there is one, or one for each name."""
+
+
+def read(remotes: Table) -> tuple[Any, ...]:
+    """Every way in and out."""
+    found: list[Any] = []
+    for kind, each in ONES.items():
+        if kind in remotes.values:
+            found.append(_one(each, remotes.within(kind)))
+    for kind, each in NAMED.items():
+        named = remotes.values.get(kind, {})
+        if not isinstance(named, dict) or not all(isinstance(values, dict) for values in named.values()):
+            remotes.point(kind, f"'{kind}' is a table of named tables", f"Write [remote.{kind}.some-name].")
+            continue
+        found += [_one(each, remotes.within(kind, name), name=name) for name in named]
+    remotes.nothing_else(("broker", *ONES, *NAMED))
+    names = [each.name for each in found if each is not None]
+    for name in {name for name in names if names.count(name) > 1 or (name == "broker")}:
+        remotes.reader.point(
+            ("remote",), "remote", CallerError("", f"two remotes are called '{name}'", "Give one another name."), key=True
+        )  # fmt: skip
+    return tuple(each for each in found if each is not None)
+
+
+def _one(way: type[Any], table: Table, **more: Any) -> Any:
+    """A way in or out by its table; None where something that it needs is missing or wrong."""
+    values = table.fill(keys(way))
+    if any(key.needed and key.field not in values for key in keys(way)):
+        return None
+    return way(**values, **more)
+
+
+def broker(table: Table) -> Broker | None:
+    """The table ``[remote.broker]``."""
+    values = table.fill(keys(Broker))
+    if "host" not in values:
+        return None
+    values["secure"], values["host"], values["port"] = values["host"]
+    return Broker(**values)
+
+
+def peer(listed: tuple[tuple[str, str], ...], address: str) -> str:
+    """The key that somebody at this address carries; empty if it is not listed. The narrowest network counts."""
+    here = ipaddress.ip_address(address)
+    if isinstance(here, ipaddress.IPv6Address) and here.ipv4_mapped:
+        here = here.ipv4_mapped
+    found = [(ipaddress.ip_network(network), key) for network, key in listed]
+    near = [
+        (network.prefixlen, key)
+        for network, key in found
+        if here.version == network.version and here in network
+    ]
+    return max(near)[1] if near else ""

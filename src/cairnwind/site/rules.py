@@ -26,8 +26,6 @@ from cairnwind.site.tables import Page
 from cairnwind.site.trouble import Findings, SiteFileError
 
 T = TypeVar("T", Interlock, Rule)
-CANNOT_TELL = ("strip",)
-"""Links that are told nothing back: what they drive is never confirmed by the board."""
 
 
 def read_rules(site: Site, planned: Planned) -> Rules:
@@ -127,12 +125,7 @@ def _settles(rule: Interlock, site: Site) -> None:
     """Outputs that nobody confirms need a stated time in which they are off."""
     if not isinstance(rule, Excludes | Limit):
         return
-    blind = [
-        name
-        for name in rule.outputs
-        if (board := site.boards[site.outputs[name].pin.board]).link in CANNOT_TELL
-        or (board.link == "broker" and not board.facts.report)
-    ]
+    blind = [name for name in rule.outputs if not site.boards[site.outputs[name].pin.board].confirms]
     if blind and not rule.settle:
         error = CallerError(
             "",

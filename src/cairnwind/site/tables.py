@@ -7,10 +7,11 @@ gives that its place and keeps it, so that one reading finds all errors. Every r
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any, TypeVar
 
 from cairnwind.core.values.errors import CallerError, nearest
+from cairnwind.core.values.keys import REQUIRED, Key, names
 from cairnwind.site import scan, syntax
 from cairnwind.site.trouble import Finding
 
@@ -142,6 +143,39 @@ class Table:
             return None
         found: T | None = self.get(key, convert, None)
         return found
+
+    def within(self, *path: str) -> Table:
+        """A table that stands in this one."""
+        values: Any = self.values
+        for name in path:
+            values = values.get(name, {})
+        return Table(self.reader, (*self.path, *path), values)
+
+    def take(self, key: Key, read: Callable[[Any], Any] | None = None) -> Any:
+        """The value of a declared key, read as it says or, what depends on what is around it, by ``read``; `REQUIRED` if it is not there."""
+        read = read or key.read
+        assert read is not None, f"nobody reads {key.name}"
+        if key.name not in self.values and key.needed:
+            self.missing(key.name, key.needed)
+        return self.get(key.name, read, REQUIRED)
+
+    def fill(
+        self, declared: Iterable[Key], kind: str | None = None, reads: Mapping[str, Callable[[Any], Any]] | None = None,
+        besides: Iterable[str] = (),
+    ) -> dict[str, Any]:  # fmt: skip
+        """The fields of a fact, from those of its keys that are written and could be read; what is not known of a kind is pointed at.
+
+        ``reads``: by key, how those are read that depend on what is around the table; where nobody knows, the caller reads it.
+        ``besides``: more that may be written.
+        """
+        declared, reads = list(declared), reads or {}
+        found = {
+            key.name: (key, self.take(key, reads.get(key.name)))
+            for key in declared
+            if key.of(kind) and (key.read is not None or key.name in reads)
+        }
+        self.nothing_else([*names(declared, kind), *besides])
+        return {key.field: value for key, value in found.values() if value is not REQUIRED and key.field}
 
     def point(self, key: str, what: str, remedy: str, *, grave: bool = True) -> None:
         """Note what is wrong with ``key``, which could be read by itself."""

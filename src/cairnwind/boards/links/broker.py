@@ -10,17 +10,90 @@ from __future__ import annotations
 import queue
 import time
 from collections.abc import Callable, Mapping
+from functools import partial
 
-from cairnwind.boards.facts import Broker, Network
+from cairnwind.boards.facts import Broker
+from cairnwind.boards.kinds import Kind
 from cairnwind.boards.mqtt import Connection
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
 from cairnwind.core.facts.model import Board
-from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values import entries
+from cairnwind.core.values.errors import BoardError, CallerError, at_fault
+from cairnwind.core.values.fact import fact
+from cairnwind.core.values.keys import written
 from cairnwind.core.values.settings import FULL
 
 CONNECT_WITHIN, PRESENT_WITHIN, REPORT_WITHIN = 2.0, 1.0, 2.0
 """Seconds for the broker, for the board's retained presence, and for the report of what it was told."""
+
+
+LINE = "{line}"
+"""Where a line's number stands in a topic."""
+
+
+def _topic(value: object) -> str:
+    topic = entries.text(value)
+    if "+" in topic or "#" in topic:
+        raise CallerError(
+            "", f"'{topic}' has a wildcard.", "A template names one topic a line: yard/{line}/is."
+        )
+    return topic
+
+
+def _told(value: object, among: tuple[str, ...], need: tuple[str, ...]) -> dict[str, str]:
+    """A table of texts."""
+    if (
+        not isinstance(value, dict)
+        or set(value) - set(among)
+        or any(not isinstance(each, str) for each in value.values())
+    ):
+        raise CallerError(
+            "", "this is not a table of texts with the keys it has.", f"Keys: {', '.join(among)}."
+        )
+    for each in need:
+        if each not in value:
+            raise CallerError("", f"it has no '{each}'.", f"Keys: {', '.join(among)}.")
+    _topic(value["topic"])
+    return dict(value)
+
+
+@fact
+class Network:
+    """A board behind a broker, by topic and payload templates: ``{line}`` and ``{level}`` (0 to 100)."""
+
+    command: str = written(
+        'how a line is told: `{ topic = "yard/{line}/set", on = "1", off = "0" }`, and `level = "{level}"` where it can dim',
+        partial(_told, among=("topic", "on", "off", "level"), need=("topic", "on", "off")),
+        needed='Say how it is told: command = { topic = "yard/{line}/set", on = "1", off = "0" }.',
+    )
+    """The topic."""
+    on: str
+    off: str
+    level: str
+    """Payload of a level between off and on; empty: it cannot dim."""
+    report: str = written(
+        "the topic on which the board tells what its lines are at; it does not, unless said",
+        _topic,
+        default="",
+    )
+    alive: str = written(
+        'its presence, retained: `{ topic = "yard/alive", here = "yes" }`; any other payload says that it has gone',
+        partial(_told, among=("topic", "here"), need=("topic",)),
+        default="",
+    )
+    """The topic."""
+    here: str = "here"
+    retain: bool = written("whether what it is told is retained", entries.flag, default=False, unsaid="false")
+
+    def dims(self, line: int) -> bool:
+        """Whether a line can be told a level."""
+        return bool(self.level)
+
+    @property
+    def confirms(self) -> bool:
+        """Whether it tells back what its lines are at."""
+        return bool(self.report)
 
 
 class BrokerLink(Worker):
@@ -163,3 +236,24 @@ class BrokerLink(Worker):
                 self.seen(line, level > 0)
         elif line in self._last and abs(self._last[line][1] - level) > FULL // 200:
             self.observed(line, level)
+
+
+def _made(
+    command: dict[str, str], report: str = "", alive: dict[str, str] | None = None, retain: bool = False
+) -> Network:
+    alive = alive or {}
+    for topic in (command["topic"], report or LINE):
+        if LINE not in topic:
+            remedy = f"A topic of all lines has {LINE} where the line's number stands."
+            error = CallerError("", f"'{topic}' is one topic for all lines", remedy)
+            raise at_fault("report" if topic == report else "command", error)
+    return Network(
+        command["topic"], command["on"], command["off"], command.get("level", ""), report, alive.get("topic", ""),
+        alive.get("here", "here"), retain,
+    )  # fmt: skip
+
+
+KIND = Kind(
+    "a board behind the message broker, by topics and payloads",
+    lambda board, around: BrokerLink(board, around.site.broker, around.site.name, around.secret), Network, _made, by_broker=True,
+)  # fmt: skip

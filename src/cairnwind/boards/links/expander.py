@@ -10,23 +10,61 @@ that has one, or behind a relay on a line of the kernel.
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import partial
+from pathlib import Path
 
-from cairnwind.boards import wire
-from cairnwind.boards.facts import Expander
+from cairnwind.boards import devices, profiles, wire
+from cairnwind.boards.facts import Chip
+from cairnwind.boards.kinds import Kind, Reads
 from cairnwind.boards.link import Seen
 from cairnwind.boards.twowire import Bus, KernelBus, SimulatedBus
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
-from cairnwind.core.facts.model import Board, Input
+from cairnwind.core.facts.model import Board, Input, Site
 from cairnwind.core.facts.trials import Trial
-from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values import entries
+from cairnwind.core.values.errors import BoardError, CallerError, at_fault
+from cairnwind.core.values.fact import fact
+from cairnwind.core.values.keys import written
 from cairnwind.core.values.settings import FULL
 
 READ_EVERY = 0.02
 """Seconds between looks at a board with inputs."""
 LOOK_EVERY = 0.5
 """Seconds between looks whether a board without inputs is still there."""
+
+
+SIMULATED = "simulated"
+
+
+@fact
+class Expander:
+    """A chip on a two-wire bus."""
+
+    chip: Chip = written(
+        "which chip, by its profile: shipped ones, or your own `profiles/NAME.toml` beside the file",
+        needed="Say which chip by its profile: {chips}.",
+    )
+    bus: str = written(
+        '`"/dev/i2c-1"`, or `"simulated"`: a register-accurate chip in the service',
+        partial(entries.device, what="a two-wire bus", example="/dev/i2c-1"),
+        needed='Say where it is: bus = "/dev/i2c-1", or "simulated".',
+    )
+    address: int = written(
+        "what its address switches say: switch 0 is worth 1",
+        partial(entries.whole, low=0, high=127), name="switches", default=0, unsaid="0",
+    )  # fmt: skip
+
+    @property
+    def functions(self) -> frozenset[str]:
+        """What each of its lines can do."""
+        return frozenset({"pwm"} if self.chip.kind == "pwm" else ())
+
+    @property
+    def one_timer(self) -> str:
+        """A PWM controller has one timer for all."""
+        return "of the chip" if self.chip.kind == "pwm" else ""
 
 
 class ExpanderLink(Worker):
@@ -36,9 +74,7 @@ class ExpanderLink(Worker):
         super().__init__(board)
         assert isinstance(board.facts, Expander)
         self.facts, self.chip = board.facts, board.facts.chip
-        self.simulated = (
-            SimulatedBus(self.chip, self.facts.address) if self.facts.bus == "simulated" else None
-        )
+        self.simulated = SimulatedBus(self.chip, self.facts.address) if self.facts.bus == SIMULATED else None
         self._bus: Bus | None = None
         self._out = self._dir = self._pulls = 0
         self._prescale = -1
@@ -218,3 +254,34 @@ class ExpanderLink(Worker):
                 "got", bytes([register]) + data, f"{name} {int.from_bytes(data, 'little'):0{8 * len(data)}b}"
             )
         return data
+
+
+def _reads(beside: Sequence[Path]) -> Reads:
+    return {"chip": lambda value: profiles.chip(entries.text(value), beside)}
+
+
+def _made(chip: Chip, bus: str, switches: int = 0) -> Expander:
+    try:
+        entries.whole(switches, 0, (1 << chip.switches) - 1)
+    except CallerError as error:
+        raise at_fault("switches", error) from None
+    return Expander(chip, bus, chip.address(switches))
+
+
+def _looks(site: Site, board: Board) -> Iterator[devices.Found]:
+    its: Expander = board.facts
+    if its.bus == SIMULATED:
+        yield devices.Found(None, "it is simulated.")
+        return
+    bus = KernelBus(its.bus, its.address)
+    answers = bus.answers()
+    bus.close()
+    said = "answers" if answers else "does not answer"
+    remedy = "" if answers else f"cairnwind chain {its.chip.name} --bus {its.bus} shows what does."
+    yield devices.Found(answers, f"address 0x{its.address:02X} of {its.bus} {said}.", remedy)
+
+
+KIND = Kind(
+    "a chip on a two-wire bus", lambda board, _: ExpanderLink(board), Expander, _made, _reads,
+    lines=lambda its: its.chip.lines if its else 16, looks=_looks,
+)  # fmt: skip

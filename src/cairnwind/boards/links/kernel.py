@@ -13,24 +13,56 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from fractions import Fraction
+from functools import partial
 from pathlib import Path
 from typing import Any
 
-from cairnwind.boards import gpio, guard, wire
-from cairnwind.boards.facts import Kernel
+from cairnwind.boards import devices, gpio, guard, sysfs, wire
+from cairnwind.boards.kinds import Kind
 from cairnwind.boards.link import Seen
 from cairnwind.boards.sysfs import Converter, PwmChannel
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
-from cairnwind.core.facts.model import Board, Output
+from cairnwind.core.facts.model import Board, Input, Output, Site
 from cairnwind.core.facts.trials import Trial
+from cairnwind.core.values import entries
 from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.fact import fact
+from cairnwind.core.values.keys import written
 from cairnwind.core.values.settings import FULL
 
 BEAT = 0.25
 """Seconds between messages to the guard."""
 ANALOGUE_EVERY = 0.1
+
+
+@fact
+class Kernel:
+    """Lines of the Linux GPIO character device, PWM and analogue channels of its sysfs."""
+
+    chip: str = written(
+        'its path (`"/dev/gpiochip0"`), or the chip\'s label or name',
+        entries.text,
+        needed='Say which: chip = "/dev/gpiochip0", or the chip\'s label.',
+    )
+    pwm: str = written(
+        'the PWM chip, as in `"pwmchip0"`; a position\'s `channel` in the map is the channel of it',
+        partial(entries.like, form=r"pwmchip\d+", example="pwmchip0"),
+        default="",
+    )
+    analogue: str = written(
+        'the converter, as in `"iio:device0"`; a position\'s `channel` in the map is its voltage channel',
+        partial(entries.like, form=r"iio:device\d+", example="iio:device0"),
+        default="",
+    )
+    software = True
+    """A program can make PWM on its lines."""
+
+    def duties(self, hertz: Fraction | None) -> int:
+        """How many duties are told apart: periods and pulses are nanoseconds."""
+        return min(10**6, int(10**9 / hertz)) if hertz else 0
 
 
 class KernelLink(Worker):
@@ -354,3 +386,18 @@ class SoftwarePwm:
 
 def _list(lines: Sequence[int]) -> str:
     return ", ".join(map(str, lines))
+
+
+def _looks(site: Site, board: Board) -> Iterator[devices.Found]:
+    its: Kernel = board.facts
+    things: list[Output | Input] = [*site.outputs.values(), *site.inputs.values()]
+    yield from devices.chip(
+        gpio.find(its.chip), [each.pin.line for each in things if each.pin.board == board.name]
+    )
+    for device, root in ((its.pwm, sysfs.PWM), (its.analogue, sysfs.IIO)):
+        if device:
+            there = (Path(root) / device).is_dir()
+            yield devices.Found(there, f"{device} is {'there' if there else 'not there'}.")
+
+
+KIND = Kind("lines of the Linux kernel", lambda board, _: KernelLink(board), Kernel, looks=_looks)

@@ -13,19 +13,27 @@ from __future__ import annotations
 
 import select
 import time
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
+from functools import partial
+from pathlib import Path
 from typing import Any
 
-from cairnwind.boards import serialports, wire
-from cairnwind.boards.facts import Modbus
+from cairnwind.boards import devices, profiles, serialports, wire
+from cairnwind.boards.facts import Relays
 from cairnwind.boards.feeder import Feeder
+from cairnwind.boards.kinds import Kind, Reads
 from cairnwind.boards.link import Seen
 from cairnwind.boards.serialports import Line
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
-from cairnwind.core.facts.model import Board, Output
+from cairnwind.core.facts.model import Board, Output, Site
 from cairnwind.core.facts.trials import Trial
+from cairnwind.core.physics.pwm import Timer
+from cairnwind.core.values import entries
 from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.fact import fact
+from cairnwind.core.values.keys import written
+from cairnwind.core.values.quantities import duration
 from cairnwind.core.values.settings import FULL
 
 IDENTITY, MAP_VERSION = 0x4357, 1
@@ -45,6 +53,60 @@ OFF, OUTPUT, PULL_UP, PWM, ANALOGUE, TONE = range(6)
 CAN = {"pwm": 4, "analogue": 8, "tone": 16}
 ANALOGUE_FULL, ANALOGUE_VOLTS = 1023, 5.0
 WHOLE = 65535
+
+
+OWN = "firmware"
+OWN_LINES = 32
+
+
+@fact
+class Modbus:
+    """A board on a serial line or a TCP connection that speaks Modbus."""
+
+    port: str = written(
+        'a device (`"/dev/ttyUSB0"`), an adapter by its serial number (`"usb:SERIAL"`), or `"host:502"`',
+        partial(
+            entries.like,
+            form=r"/\S+|usb:\S+|[\w.-]+:\d{1,5}",
+            what="not a port",
+            example='"/dev/ttyUSB0", "usb:SERIAL" or "host:502"',
+        ),
+        needed='Say where it is: port = "/dev/ttyUSB0", "usb:SERIAL" or "host:502".',
+    )
+    unit: int = written("its unit", partial(entries.whole, low=1, high=247), default=1, unsaid="1")
+    profile: Relays | None = written(
+        "a relay board that is sold, by its profile: shipped ones, or your own `profiles/NAME.toml` beside the file; `\"firmware\"` is ours",
+        default=None, unsaid='"firmware"',
+    )  # fmt: skip
+    """None: our own firmware, which tells its pins itself."""
+    baud: int = written(
+        "speed of the line; 9600 with a profile",
+        partial(entries.one_of, among=serialports.BAUDS), default=115_200, unsaid="115200",
+    )  # fmt: skip
+    parity: str = written('`"none"`, `"even"` or `"odd"`', entries.parity, default="N", unsaid='"none"')
+    stop_bits: int = written("1 or 2", partial(entries.one_of, among=(1, 2)), default=1, unsaid="1")
+    watchdog: int = written(
+        "without a valid frame for so long the firmware goes to its safe values",
+        partial(duration, longest=60), default=2_000_000_000, unsaid='"2 s"',
+    )  # fmt: skip
+    """Nanoseconds."""
+
+    @property
+    def clockwork(self) -> dict[int, Timer]:
+        """The timers behind the PWM lines of our own firmware."""
+        from cairnwind.boards import timers
+
+        return {} if self.profile is not None else dict.fromkeys((14, 15, 28, 29), timers.load("small-board"))
+
+    def dims(self, line: int) -> bool:
+        """Whether a line has levels by itself: those of a profile."""
+        own = self.profile
+        return own is not None and line >= own.lines + own.inputs + len(own.analogue)
+
+    @property
+    def tcp(self) -> bool:
+        """Whether the port is a network address."""
+        return ":" in self.port and not self.port.startswith(("/", "usb:"))
 
 
 class ModbusLink(Worker):
@@ -503,3 +565,32 @@ def _runs(states: Mapping[int, bool]) -> list[tuple[int, list[bool]]]:
         else:
             found.append((line, [states[line]]))
     return found
+
+
+def _reads(beside: Sequence[Path]) -> Reads:
+    return {"profile": lambda value: None if value == OWN else profiles.relays(entries.text(value), beside)}
+
+
+def _made(**values: Any) -> Modbus:
+    if values.get("profile") is not None:
+        values.setdefault("baud", 9600)
+    return Modbus(**values)
+
+
+def _lines(its: Modbus | None) -> int:
+    own = its.profile if its is not None else None
+    return OWN_LINES if own is None else own.lines + own.inputs + len(own.analogue) + len(own.levels)
+
+
+def _looks(site: Site, board: Board) -> Iterator[devices.Found]:
+    its: Modbus = board.facts
+    if its.tcp:
+        yield devices.Found(None, "nothing of this machine is needed to reach it.")
+    else:
+        yield devices.openable(serialports.find(its.port), "serial port")
+
+
+KIND = Kind(
+    "a board that speaks Modbus on a serial line or by TCP: our own firmware, or a relay board by its profile",
+    lambda board, _: ModbusLink(board), Modbus, _made, _reads, _lines, looks=_looks,
+)  # fmt: skip

@@ -12,6 +12,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from cairnwind.boards import wire
+from cairnwind.boards.kinds import Kind
 from cairnwind.boards.link import Clock, Fresh, Report, Seen, Traffic
 from cairnwind.boards.slow import Slow
 from cairnwind.core.facts import events as ev
@@ -262,3 +263,6 @@ class SimulatedLink:
         answer = self._carry_out(order, self._clock())
         if answer is not None:
             self._report(answer)
+
+
+KIND = Kind("a board in the service itself", lambda board, _: SimulatedLink(board))

@@ -16,12 +16,17 @@ import struct
 import time
 from collections.abc import Mapping
 from fcntl import ioctl
+from functools import partial
 from typing import Protocol
 
+from cairnwind.boards.kinds import Kind
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
 from cairnwind.core.facts.model import Board
+from cairnwind.core.values import entries
 from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.fact import fact
+from cairnwind.core.values.keys import written
 from cairnwind.core.values.settings import FULL
 
 SPEED = 2_400_000
@@ -121,6 +126,36 @@ class SimulatedStrip:
         """Nothing to let go."""
 
 
+ORDERS = ("GRB", "RGB", "BGR", "BRG", "RBG", "GBR")
+
+
+@fact
+class Strip:
+    """A strip of addressable colour lamps on one data line. Its lines are channels: three for each lamp."""
+
+    device: str = written(
+        '`"/dev/spidev0.0"`, or `"simulated"`',
+        partial(entries.device, what="an SPI device", example="/dev/spidev0.0"),
+        needed='Say where it is: device = "/dev/spidev0.0", or "simulated".',
+    )
+    pixels: int = written(
+        "how many lamps it has",
+        partial(entries.whole, low=1, high=1000), name="lamps", needed="Say how many lamps it has: lamps = 30.",
+    )  # fmt: skip
+    order: str = written(
+        "in which order a lamp takes its channels: " + ", ".join(f'`"{order}"`' for order in ORDERS),
+        partial(entries.choice, among=ORDERS), default="GRB", unsaid='"GRB"',
+    )  # fmt: skip
+    functions = frozenset({"pwm"})
+    steps = 255
+    confirms = False
+    """It is told nothing back."""
+
+    def dims(self, line: int) -> bool:
+        """Every line has levels by itself."""
+        return True
+
+
 class StripLink(Worker):
     """See the module's page."""
 
@@ -174,3 +209,9 @@ class StripLink(Worker):
         self._sent = time.monotonic()
         if not quiet or self.traffic.watched:
             self.traffic.add("sent", bytes_out[:24], f"{self.facts.pixels} lamps")
+
+
+KIND = Kind(
+    "a strip of addressable colour lamps on one data line: three lines for each lamp", lambda board, _: StripLink(board), Strip,
+    lines=lambda its: 3 * (its.pixels if its else 1),
+)  # fmt: skip

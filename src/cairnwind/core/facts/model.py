@@ -2,20 +2,28 @@
 
 Facts only, all immutable; nothing here changes while the service runs, except by a reload that builds a
 new one. Sense and contact are recorded here and applied in `cairnwind.boards.wire`, nowhere else.
+
+What the site file says of them is declared here too (`cairnwind.core.values.keys`): a field that is a key is read, checked,
+documented and shown from its declaration.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from fractions import Fraction
+from functools import partial
 from typing import TYPE_CHECKING, Any, TypeVar
 
+from cairnwind.core.physics import scaling
 from cairnwind.core.physics.light import STRAIGHT, Light
+from cairnwind.core.physics.pwm import best
 from cairnwind.core.physics.scaling import Thermistor, along, back
 from cairnwind.core.physics.shaping import Shape
-from cairnwind.core.values import colours
+from cairnwind.core.values import colours, entries
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.fact import derive, fact, field
+from cairnwind.core.values.keys import Key, keys, written
+from cairnwind.core.values.quantities import duration
 from cairnwind.core.values.settings import (
     FULL,
     KINDS,
@@ -100,20 +108,34 @@ class HeaderMap:
         return [position for position in self.positions.values() if function in position.functions]
 
 
+LABEL = written("for show", entries.text, default="")
+PLACE = written("for show: places group the listing and the console", entries.text, default="")
+
+
 @fact
 class Board:
     """Something with pins, and the link to it."""
 
     name: str
-    link: str
-    map: HeaderMap | None = None
-    line_count: int = 0
+    link: str = written(
+        "how it is reached: {links}; [boards.md](boards.md) says more of each",
+        needed='Say how it is reached: link = "simulated".',
+    )
+    map: HeaderMap | None = written(
+        'a header map (shipped: `"header-34"`; your own: `maps/NAME.toml` beside the file); expanders and Modbus boards know',
+        default=None,
+    )
+    line_count: int = written(
+        "instead of a map: how many lines there are", entries.count, name="lines", default=0
+    )
     """Lines 0 to ``line_count - 1`` of a board without a map."""
-    label: str = ""
-    answers_after: int = 0
-    """Of a simulated board: nanoseconds from a write to its confirmation."""
+    label: str = LABEL
+    answers_after: int = written(
+        "how slow a simulated board is; it answers at once unless said", duration, default=0, kinds=("simulated",)
+    )
+    """Nanoseconds from a write to its confirmation."""
     facts: Any = None
-    """What its link has to know beyond that: one of the classes in `cairnwind.boards.facts`."""
+    """What its link has to know beyond that, and what its lines can do: the facts of its kind (`cairnwind.boards.kinds`)."""
 
     def position(self, line: int) -> Position | None:
         """Where a line comes out, if the board has a map."""
@@ -136,6 +158,34 @@ class Board:
             return there.functions | ({"tone"} if "pwm" in there.functions else frozenset())
         found: frozenset[str] | None = getattr(self.facts, "functions", None)
         return found
+
+    def dims(self, line: int) -> bool:
+        """Whether a line has levels by itself, without PWM of ours."""
+        dims = getattr(self.facts, "dims", None)
+        return bool(dims and dims(line))
+
+    def duties(self, line: int, hertz: Fraction | None) -> int:
+        """How many duties are told apart on a line."""
+        timer = self.clockwork(line)
+        if timer is not None and hertz:
+            return best(timer, hertz).steps
+        count = getattr(self.facts, "duties", None)
+        return getattr(self.facts, "steps", 0) or (count(hertz) if count else 0) or STEPS
+
+    @property
+    def software(self) -> bool:
+        """Whether a program can make PWM on its lines; a simulated board has nothing to say against it."""
+        return self.facts is None or getattr(self.facts, "software", False)
+
+    @property
+    def confirms(self) -> bool:
+        """Whether anybody is told what its lines are at."""
+        return getattr(self.facts, "confirms", True)
+
+    @property
+    def channels(self) -> int:
+        """Of a strip: how many lines its lamps have together; 0: it is none."""
+        return 3 * getattr(self.facts, "pixels", 0)
 
     def pin(self, line: int) -> Pin:
         """The pin of a line."""
@@ -172,10 +222,24 @@ class Supply:
     """A rail that outputs draw from. Volts and amperes."""
 
     name: str
-    volts: Fraction
-    limit: Fraction | None = None
+    volts: Fraction = written(
+        "its voltage", partial(entries.a, "voltage", bare="v"), needed="Say its voltage: volts = 5."
+    )
+    limit: Fraction | None = written(
+        'what its outputs may draw together: `"800 mA"`', partial(entries.a, "current"), default=None
+    )
 
 
+def _or(words: Iterable[str]) -> str:
+    """`"relay"`, `"lamp"` or `"fan"`."""
+    *most, last = [f'`"{word}"`' for word in words]
+    return f"{', '.join(most)} or {last}"
+
+
+SENSES = ("active-high", "active-low")
+INPUT_KINDS = ("contact", "analogue", "counter")
+STATES = ("contact", "counter")
+"""Kinds of input whose line is high or low."""
 STEPS = 4096
 """How many duties are told apart where nobody says what the timer is."""
 EXAMPLES = {
@@ -200,9 +264,13 @@ class Switch:
 class Quiet:
     """Hours in which sounders are silent: minutes of the day in the site's zone, and who is excepted."""
 
-    start: int
-    end: int
-    excepted: frozenset[str] = frozenset()
+    start: int = written(
+        "when they begin", entries.minute, name="from", needed='Say when they begin: from = "22:00".'
+    )
+    end: int = written("when they end", entries.minute, name="to", needed='Say when they end: to = "07:00".')
+    excepted: frozenset[str] = written(
+        "a list of sounders that are not silent then", name="except", default=frozenset()
+    )
 
 
 @fact
@@ -210,34 +278,91 @@ class Output:
     """A named load on a pin."""
 
     name: str
-    kind: str
-    pin: Pin
-    label: str = ""
-    place: str = ""
-    active_low: bool = False
-    normally_closed: bool = False
-    safe: Setting = OFF
-    rest: Setting = OFF
-    rearm: str = "auto"
-    on_stop: str = "safe"
-    frequency: Fraction | None = None
-    """Hertz, where the output is dimmed by PWM."""
-    threshold: Level | None = None
-    """Of an on/off output: from this level it is on."""
-    words: tuple[str, str] = ("off", "on")
-    supply: str = ""
-    draws: Fraction | None = None
+    kind: str = written(
+        f"{_or(KINDS)}; heaters, motors and locks re-arm by command unless said",
+        partial(entries.choice, among=tuple(KINDS)),
+        needed=f"Say what it is: {' or '.join(KINDS)}.",
+    )
+    pin: Pin = written("where it is wired", needed='Say where it is wired: pin = "board:J2-9".')
+    label: str = LABEL
+    place: str = PLACE
+    active_low: bool = written(
+        '`"active-high"` or `"active-low"`: written once, here; everywhere else on means the load is on',
+        partial(entries.second, among=SENSES),
+        name="sense",
+        default=False,
+        unsaid='"active-high"',
+    )
+    normally_closed: bool = written(
+        '`"normally-open"` or `"normally-closed"`: with the latter a dead coil leaves the load on',
+        partial(entries.second, among=("normally-open", "normally-closed")),
+        name="contact",
+        default=False,
+        unsaid='"normally-open"',
+    )
+    frequency: Fraction | None = written(
+        "PWM of a lamp, colour lamp, fan or motor: makes it dimmable; all pins of a timer share it",
+        default=None,
+    )
+    """Hertz."""
+    by_software: bool = written(
+        '`"software"`: PWM by a thread, on a line of the kernel without its own, up to 200 Hz',
+        partial(entries.second, among=("hardware", "software")),
+        name="pwm",
+        default=False,
+        unsaid='"hardware"',
+    )
+    threshold: Level | None = written("of an on/off output: levels from here on count as on", default=None)
+    safe: Setting = written("the setting that gates and failures send it to; off unless said", default=OFF)
+    rest: Setting = written("the setting that nobody claims; `safe` unless said", default=OFF)
+    rearm: str = written(
+        '`"auto"`, or `"command"`: after a stop, a lost link or a restart it takes a new command',
+        partial(entries.choice, among=("auto", "command")),
+        default="auto",
+        unsaid='"auto"',
+    )
+    on_stop: str = written(
+        '`"safe"`, or `"keep"`: stays as it is when the service stops in good order',
+        partial(entries.choice, among=("safe", "keep")),
+        default="safe",
+        unsaid='"safe"',
+    )
+    auto_off: int = written(
+        "a time after which what a person has on goes off, if they did not say how long", duration, default=0
+    )
+    """Nanoseconds; 0: it does not."""
+    rated: tuple[int, int] = written(
+        'what it is good for: `"100000 switchings"`, `"25000 h"`, or a list of both',
+        entries.rated,
+        default=(0, 0),
+    )
+    """How many switchings and how many nanoseconds on; 0: not said."""
+    words: tuple[str, str] = written(
+        'its own two words, off first: `["shut", "open"]`',
+        entries.words,
+        default=("off", "on"),
+        unsaid='["off", "on"]',
+    )
+    draws: Fraction | None = written(
+        'what it draws when it is on: `{ supply = "coil-rail", current = "72 mA" }`', default=None
+    )
     """Amperes from its supply when on."""
-    load: Fraction | None = None
-    """Watts that it switches."""
-    gives: Fraction | None = None
-    """Amperes that the pin itself gives or takes."""
-    bias: tuple[Fraction, str] | None = None
-    """A resistor that holds the pin while nobody drives it: ohms, and 'up' or 'down'."""
+    supply: str = ""
+    load: Fraction | None = written('what it switches: `"85 W"`', partial(entries.a, "power"), default=None)
+    """Watts."""
+    gives: Fraction | None = written(
+        'what the pin itself has to give or take: `"5 mA"`', partial(entries.a, "current"), default=None
+    )
+    """Amperes."""
+    bias: tuple[Fraction, str] | None = written(
+        'the resistor that holds it before software runs: `"12 kohm down"`', entries.bias, default=None
+    )
+    """Ohms, and 'up' or 'down'."""
+    switch: Switch | None = written(
+        "for `check`: `{ volts, current, rise, fall }` of the transistor", default=None
+    )
     levels: bool = False
     """Its board dims it by itself: it has levels without a PWM frequency of ours."""
-    by_software: bool = False
-    """PWM made by a program, where the pin has none of its own."""
     others: tuple[int, ...] = ()
     """More lines of the same board: green and blue of a colour lamp, the line that reverses a motor."""
     reversal: str = ""
@@ -246,13 +371,8 @@ class Output:
     steps: int = STEPS
     """How many duties its timer tells apart."""
     shape: Shape | None = None
-    auto_off: int = 0
-    """Nanoseconds after which what a person has on goes off, if they did not say how long; 0: it does not."""
-    rated: tuple[int, int] = (0, 0)
-    """How many switchings and how many nanoseconds on it is good for; 0: not said."""
     pixels: int = 0
     """Of a run on a strip: how many."""
-    switch: Switch | None = None
     millihertz: int = 0
     """Its PWM frequency in millihertz; 0 where it has none. Follows from `frequency`, and is asked for at every step."""
 
@@ -434,43 +554,133 @@ class Output:
             raise CallerError(bad.code, f"{self.name}: {bad.sentence}", bad.remedy) from None
 
 
+OUTPUT_KEYS = (
+    *keys(Output),
+    Key("pins", 'instead of `pin`: `{ red = "…", green = "…", blue = "…" }`', kinds=("colour-lamp",)),
+    Key("white", 'its white balance: `["100 %", "80 %", "70 %"]`', kinds=("colour-lamp",)),
+    Key("lamps", "on a strip: how many from `pin` on are one", partial(entries.whole, low=1, high=1000), 1, "1", kinds=("colour-lamp",)),
+    Key("curve", '`"lightness"` (with PWM), `"straight"`, `"power 1.8"`, or a table `[[0, 0], [50, 20], [100, 100]]` of level and duty', kinds=("lamp",)),
+    Key("floor", "the least duty that lights", entries.share, 0, '"0 %"', kinds=("lamp", "colour-lamp")),
+    Key("ceiling", "the most duty that it gets", partial(entries.share, low=1), FULL, '"100 %"', kinds=("lamp", "colour-lamp")),
+    Key("trim", "what matches it to its neighbours", partial(entries.share, low=1), FULL, '"100 %"', kinds=("lamp",)),
+    Key("lowest", "the duty that 1 % is", entries.share, 0, '"0 %"', kinds=("fan",)),
+    Key("kick", "full for so long when it starts; not at all unless said", partial(duration, longest=30), 0, kinds=("fan",)),
+    Key("reverse", 'its second line, or `{ direction = "…" }`', kinds=("motor",)),
+    Key("pause", "how long it stands before it turns round; not at all unless said", partial(duration, longest=30), 0, kinds=("motor",)),
+    Key("ramp", "the time from nothing to full; at once unless said", partial(duration, longest=30), 0, kinds=("motor",)),
+    Key("led", 'instead of `gives`, for `check`: `{ forward = "2.1 V", resistor = "220 ohm", count = 1 }`'),
+)  # fmt: skip
+"""Those that fill fields of an output, and those that fields are put together from."""
+
+
 @fact
 class Input:
     """A named button, switch or sensor on a pin."""
 
     name: str
-    kind: str
-    pin: Pin
-    label: str = ""
-    place: str = ""
-    pull: str = "none"
-    active_low: bool = False
-    words: tuple[str, str] = ("closed", "open")
-    """The word while inactive, and while active."""
-    debounce: int = 0
-    """Nanoseconds that a new state must last before it counts."""
-    source: Fraction | None = None
-    """The volts that its source puts on the wire."""
-    unit: str = ""
-    """Of an analogue input: what its value is in. Without a scale that is volts."""
-    scale: tuple[tuple[float, float], ...] | Thermistor | None = None
-    """Of an analogue input: points of (volts, value) that its value is on straight lines through, or a thermistor."""
-    every: int = 0
-    """Of an analogue input: nanoseconds between two readings that count; 0: as the board gives them."""
-    median: int = 0
-    """Of an analogue input: of how many readings the middle one counts; 0: of one."""
-    settles: int = 0
-    """Of an analogue input: nanoseconds in which it follows a step to 63 %; 0: at once."""
-    plausible: tuple[float, float] = (float("-inf"), float("inf"))
-    """Of an analogue input: values beyond these are not believed."""
-    hysteresis: float = 0.0
-    """How far a value has to come back before a comparison with it is no longer true."""
-    stale: int = 0
-    """Nanoseconds without a word after which it is unknown; 0: it may be silent for ever."""
-    pulse: float = 1.0
-    """Of a counter: what one pulse stands for, in its unit."""
-    window: int = 0
-    """Of a counter: its value is what came in the last so many nanoseconds; 0: since the start."""
+    kind: str = written(
+        _or(INPUT_KINDS),
+        partial(entries.choice, among=INPUT_KINDS),
+        needed=f"Say what it is: {' or '.join(INPUT_KINDS)}.",
+    )
+    pin: Pin = written("where it is wired", needed='Say where it is wired: pin = "board:J3-4".')
+    label: str = LABEL
+    place: str = PLACE
+    active_low: bool = written(
+        '`"active-high"` or `"active-low"`',
+        partial(entries.second, among=SENSES),
+        name="sense",
+        default=False,
+        unsaid='"active-high"',
+        kinds=STATES,
+    )
+    words: tuple[str, str] = written(
+        "its own two words, inactive first",
+        entries.words,
+        default=("closed", "open"),
+        unsaid='["closed", "open"]',
+        kinds=("contact",),
+    )
+    pull: str = written(
+        '`"up"`, `"down"` or `"none"`',
+        partial(entries.choice, among=("up", "down", "none")),
+        default="none",
+        unsaid='"none"',
+        kinds=STATES,
+    )
+    debounce: int = written(
+        "how long a new state must last before it counts; it counts at once unless said",
+        partial(duration, longest=60),
+        default=0,
+        kinds=STATES,
+    )
+    """Nanoseconds."""
+    source: Fraction | None = written(
+        "the volts that its source puts on the wire: held against what the pin bears",
+        partial(entries.a, "voltage"),
+        default=None,
+    )
+    unit: str = written(
+        'what its value is in: `"°C"`; volts without a scale',
+        entries.text,
+        default="",
+        kinds=("analogue", "counter"),
+    )
+    scale: tuple[tuple[float, float], ...] | Thermistor | None = written(
+        'points of volts and value, two or more: `[["0.5 V", -40], ["2.5 V", 85]]`; or `{ thermistor = "10 kohm", beta = 3950, '
+        'series = "10 kohm", volts = "3.3 V", side = "below" }`, `steinhart = [a, b, c]` in place of the first two',
+        scaling.read,
+        default=None,
+        kinds=("analogue",),
+    )
+    """Points of (volts, value) that its value is on straight lines through, or a thermistor."""
+    every: int = written(
+        "time between two readings that count; as the board gives them unless said",
+        partial(duration, longest=3600),
+        default=0,
+        kinds=("analogue",),
+    )
+    """Nanoseconds."""
+    median: int = written(
+        "of so many readings the middle one counts",
+        partial(entries.whole, low=3, high=99),
+        default=0,
+        kinds=("analogue",),
+    )
+    settles: int = written(
+        "the time in which it follows a step to 63 %; at once unless said",
+        partial(duration, longest=3600),
+        default=0,
+        kinds=("analogue",),
+    )
+    """Nanoseconds."""
+    plausible: tuple[float, float] = written(
+        "two numbers: values beyond these are not believed, and it is unknown",
+        entries.plausible,
+        default=(float("-inf"), float("inf")),
+        kinds=("analogue",),
+    )
+    hysteresis: float = written(
+        "how far a value has to come back before a comparison with it is no longer true",
+        entries.number,
+        default=0.0,
+        unsaid="0",
+        kinds=("analogue", "counter"),
+    )
+    stale: int = written(
+        "a silence after which it is unknown; it may be silent for ever unless said", duration, default=0
+    )
+    """Nanoseconds."""
+    pulse: float = written(
+        "what one pulse stands for, in its unit", entries.number, default=1.0, unsaid="1", kinds=("counter",)
+    )
+    window: int = written(
+        "its value is what came in the last so long; since the start unless said",
+        partial(duration, longest=86400),
+        default=0,
+        kinds=("counter",),
+    )
+    """Nanoseconds."""
 
     @property
     def lines(self) -> tuple[int, ...]:
@@ -526,14 +736,25 @@ LOOPBACK = ("127.0.0.1", "localhost", "::1")
 """Names by which a host knows itself, and nobody else knows it."""
 
 
+SERVICE = "service"
+"""Keys of this kind are of the table ``[service]``; the others of a site stand at the top."""
+
+
 @fact
 class Site:
     """One installation: everything one service looks after."""
 
-    name: str
-    timezone: str = "UTC"
-    latitude: float | None = None
-    longitude: float | None = None
+    name: str = written(
+        "the site's name",
+        entries.text,
+        name="site",
+        needed='Give the site a name: site = "Saltmarsh Kiln House".',
+    )
+    timezone: str = written("IANA name; times are shown in it", entries.zone, default="UTC", unsaid='"UTC"')
+    latitude: float | None = written("degrees", partial(entries.between, low=-90.0, high=90.0), default=None)
+    longitude: float | None = written(
+        "degrees", partial(entries.between, low=-180.0, high=180.0), default=None
+    )
     supplies: Mapping[str, Supply] = field(default_factory=dict)
     boards: Mapping[str, Board] = field(default_factory=dict)
     outputs: Mapping[str, Output] = field(default_factory=dict)
@@ -547,14 +768,34 @@ class Site:
     """Address and credentials of the message broker (`cairnwind.boards.facts.Broker`), if there is one."""
     remotes: tuple[Any, ...] = ()
     """The other ways in and out (`cairnwind.site.remotes`)."""
-    listen: tuple[str, int] = ("127.0.0.1", 8470)
-    tls: str = ""
+    listen: tuple[str, int] = written(
+        "where it listens; any address that is not this machine's own needs `tls` or a certificate ([remotes.md](remotes.md#from-elsewhere))",
+        entries.listen,
+        default=("127.0.0.1", 8470),
+        unsaid='"127.0.0.1:8470"',
+        kinds=(SERVICE,),
+    )
+    tls: str = written(
+        '`"self-made"`, or `"plain"`: unprotected',
+        partial(entries.choice, among=("self-made", "plain")),
+        default="",
+        kinds=(SERVICE,),
+    )
     """'self-made', 'given' (``certificate``), 'plain', or nothing, which is plain too and for loopback only."""
-    certificate: tuple[str, str] = ("", "")
+    certificate: tuple[str, str] = written(
+        "a PEM file, beside the site file", default=("", ""), kinds=(SERVICE,)
+    )
     """Paths of the certificate and its key."""
-    names: tuple[str, ...] = ()
-    """Names of the host by which it may be called, beside those that it knows by itself."""
-    durability: str = "power"
+    names: tuple[str, ...] = written(
+        "other names of this host", entries.hosts, default=(), unsaid="[]", kinds=(SERVICE,)
+    )
+    durability: str = written(
+        '`"power"`: acknowledged survives a power cut; `"process"`: a killed process',
+        partial(entries.choice, among=("power", "process")),
+        default="power",
+        unsaid='"power"',
+        kinds=(SERVICE,),
+    )
     source: tuple[str, str] = ("", "")
     """The path of the site file, and its text."""
 

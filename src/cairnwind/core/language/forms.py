@@ -17,9 +17,9 @@ from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.reflexes import SEVERITIES, Alarm, Reflex, Regulator, Rule
 from cairnwind.core.language import questions
 from cairnwind.core.language.words import Vocabulary
-from cairnwind.core.rules.form import at_fault, outputs, take
+from cairnwind.core.rules.form import outputs, take
 from cairnwind.core.rules.kinds import said, text
-from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.errors import CallerError, at_fault, unknown
 from cairnwind.core.values.quantities import NS, duration
 
 
@@ -76,10 +76,35 @@ def changed_outputs(old: Rules, new: Rules) -> tuple[str, ...]:
 
 # --- what follows from what is so -----------------------------------------------------------------------------
 
-REFLEX_KEYS = ("name", "when", "while", "do", "as", "pause")
-REGULATOR_KEYS = ("name", "keep", "by", "lowers", "pause", "gain", "integral")
-ALARM_KEYS = ("name", "when", "severity", "repeat", "do")
-GUARD_KEYS = ("opens", "fails")
+NAME = "what it is called"
+REFLEX_KEYS = {
+    "name": NAME,
+    "when": "a condition: the phrase is done when it becomes true",
+    "while": "instead: the phrase holds as long as it is true",
+    "do": "a phrase",
+    "as": '`"reflex"` or `"person"`: whose wish that is; a reflex\'s unless said',
+    "pause": "how long after it was done it is not done again; 200 ms unless said",
+}
+REGULATOR_KEYS = {
+    "name": NAME,
+    "keep": 'an input between two values: `"kiln-temp between 40 and 45"`',
+    "by": "an output that raises it",
+    "lowers": "true where the output lowers it",
+    "pause": "the least time between two changes; 1 s unless said, 5 s with `gain`",
+    "gain": "percent of level for each unit that is missing: by level instead of on and off",
+    "integral": "in which time what goes on missing counts as much again; 10 min unless said",
+}
+ALARM_KEYS = {
+    "name": NAME,
+    "when": "a condition",
+    "severity": '`"notice"`, `"warning"` or `"urgent"`; a warning unless said',
+    "repeat": "how often it is told again until somebody acknowledges it; it is told once unless said",
+    "do": "a phrase that is done each time",
+}
+GUARD_KEYS = {
+    "opens": "for how long a right passcode opens it",
+    "fails": '`"secure"` or `"safe"`: what becomes of it without power; secure unless said',
+}
 
 
 def reflex(form: Mapping[str, Any], words: Language, course: Callable[[str], Course]) -> Reflex:
@@ -186,7 +211,7 @@ def guard(output: str, form: Mapping[str, Any], site: Site) -> Guard:
     return Guard(output, take(form, "opens", lambda value: duration(value, longest=3600)), fails)
 
 
-def _known(form: Mapping[str, Any], keys: tuple[str, ...], what: str) -> str:
+def _known(form: Mapping[str, Any], keys: Iterable[str], what: str) -> str:
     for key in form:
         if key not in keys:
             raise at_fault(

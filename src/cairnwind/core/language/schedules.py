@@ -21,7 +21,19 @@ from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import duration, show_duration
 
 T = TypeVar("T")
-KEYS = ("name", "do", "from", "to", "for", "repeat", "starts", "without", "also", "timezone", "enabled")
+KEYS = {
+    "name": "what it is called",
+    "do": "a phrase",
+    "from": 'when it begins: `"18:30"`, `"sunset - 20 min"`',
+    "to": "when it ends; neither this nor `for` where the phrase ends by itself",
+    "for": "instead: how long it lasts",
+    "repeat": 'on which days, as RFC 5545 has it: `"FREQ=WEEKLY;BYDAY=TH,FR"`; `"never"`: only on `starts` and `also`; daily unless said',
+    "starts": "its first day, from which weeks and intervals are counted",
+    "without": 'days left out: `["2026-12-24"]`',
+    "also": "days added",
+    "timezone": "IANA name, where that is not the site's",
+    "enabled": "false: it stays in the file and does nothing",
+}
 """What can be said of a schedule."""
 
 

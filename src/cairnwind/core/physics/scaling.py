@@ -5,7 +5,11 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import Any, NamedTuple
+
+from cairnwind.core.values.entries import choice
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import parse
 
 KELVIN = 273.15
 POINTS = Sequence[tuple[float, float]]
@@ -60,3 +64,61 @@ def back(points: POINTS, value: float) -> float:
     """The volts that stand for a value, on the same lines."""
     turned = sorted((x, v) for v, x in points)
     return along(turned, value)
+
+
+# --- as it is written in the site file ---------------------------------------------------------------------
+
+
+def read(value: Any) -> tuple[tuple[float, float], ...] | Thermistor:
+    """Two points of volts and value, or a table of more, [["0.5 V", -40], ["2.5 V", 85]]; or a thermistor."""
+    if isinstance(value, dict):
+        return _thermistor(value)
+    try:
+        points = tuple(_point(each) for each in value)
+    except (TypeError, ValueError):
+        points = ()
+    volts, values = [each[0] for each in points], [each[1] for each in points]
+    rising = all(a < b for a, b in itertools.pairwise(volts)) or (len(volts) == 2 and volts[0] != volts[1])
+    steady = all((a < b) == (values[0] < values[1]) and a != b for a, b in itertools.pairwise(values))
+    if len(points) < 2 or not rising or not steady:
+        raise CallerError(
+            "bad-value",
+            "this is not a scale.",
+            'Write points of volts and value, two or more, with rising volts and values that go one way: scale = [["0.5 V", -40], ["2.5 V", 85]].',
+        )
+    return tuple(sorted(points))
+
+
+def _thermistor(value: dict[str, Any]) -> Thermistor:
+    """{ thermistor = "10 kohm", beta = 3950, series = "10 kohm", volts = "3.3 V" }, or 'steinhart' with three numbers."""
+    try:
+        own = dict(value)
+        series, volts = (
+            parse(own.pop("series"), "a resistance"),
+            parse(own.pop("volts"), "a voltage", bare="v"),
+        )
+        below = choice(own.pop("side", "below"), ("below", "above")) == "below"
+        if "steinhart" in own:
+            a, b, c = map(float, own.pop("steinhart"))
+            made = Thermistor(a, b, c, float(series), float(volts), below)
+        else:
+            ohms = parse(own.pop("thermistor"), "a resistance")
+            made = by_beta(float(own.pop("beta")), float(ohms), float(series), float(volts), below)
+        if own or series <= 0 or volts <= 0:
+            raise ValueError
+        middle = made.value(float(volts) / 2)
+        if middle is None or not -100 < middle < 400:
+            raise ValueError
+    except (KeyError, TypeError, ValueError, ZeroDivisionError, OverflowError):
+        raise CallerError(
+            "bad-value",
+            "this is not a thermistor.",
+            'Write scale = { thermistor = "10 kohm", beta = 3950, series = "10 kohm", volts = "3.3 V", side = "below" }, '
+            "or steinhart = [a, b, c] in place of the first two.",
+        ) from None
+    return made
+
+
+def _point(pair: Any) -> tuple[float, float]:
+    volts, value = pair
+    return float(parse(volts, "a voltage", bare="v")), float(value)

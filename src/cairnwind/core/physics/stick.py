@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 
-from cairnwind.core.values.fact import fact, field
+from cairnwind.core.values import entries
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.fact import fact
+from cairnwind.core.values.keys import written
 from cairnwind.core.values.settings import FULL, Drive
 
 LEASE = 250_000_000
@@ -12,24 +16,70 @@ LEASE = 250_000_000
 ZONES = ("middle", "up", "down", "left", "right")
 
 
+MOTORS, HOLDS = "motors", "zones"
+"""The two kinds of pads."""
+
+
+def _dead(value: object) -> int:
+    share = entries.share(value)
+    if share > FULL // 2:
+        raise CallerError("", f"a dead zone of '{value}' leaves little to steer with", "Give 0 % to 50 %.")
+    return share
+
+
+def _exponent(value: object) -> float:
+    if isinstance(value, bool) or not isinstance(value, int | float) or not 0.3 <= value <= 5:
+        raise CallerError("", f"{value!r} is no exponent for a pad", "Write 0.3 to 5; 1 is straight.")
+    return float(value)
+
+
 @fact
 class Pad:
     """Two motors that are driven together, or five zones that each hold an output on."""
 
     name: str
-    left: str = ""
-    right: str = ""
-    label: str = ""
-    dead: int = 80_000
-    """Parts per million around the middle, and around each axis, that count as nothing."""
-    most: int = FULL
-    """The most that a motor is given."""
-    curve: float = 1.0
-    """Exponent of the way from the middle to the edge: above 1 it is finer near the middle."""
-    stick: tuple[str, str] | None = None
-    """Two analogue inputs, across and along, whose scales run from -100 to 100."""
-    zones: Mapping[str, str] = field(default_factory=dict)
-    """Instead of motors: the output that is held on while the position is in a zone of `ZONES`."""
+    left: str = written(
+        "the motor on the left",
+        default="",
+        needed='Say which motor is on the left: left = "trolley-left".',
+        kinds=(MOTORS,),
+    )
+    right: str = written(
+        "the motor on the right",
+        default="",
+        needed='Say which motor is on the right: right = "trolley-right".',
+        kinds=(MOTORS,),
+    )
+    label: str = written("for show", entries.text, default="")
+    dead: int = written(
+        "around the middle, and around each axis, what counts as nothing; 30 % of zones",
+        _dead,
+        default=80_000,
+        unsaid='"8 %"',
+    )
+    """Parts per million."""
+    most: int = written(
+        "the most that a motor is given",
+        partial(entries.share, low=1),
+        default=FULL,
+        unsaid='"100 %"',
+        kinds=(MOTORS,),
+    )
+    curve: float = written(
+        "exponent of the way from the middle to the edge: above 1 it is finer near the middle",
+        _exponent, default=1.0, unsaid="1", kinds=(MOTORS,),
+    )  # fmt: skip
+    stick: tuple[str, str] | None = written(
+        "two analogue inputs, across and along, whose scales run from -100 to 100",
+        default=None,
+        kinds=(MOTORS,),
+    )
+    zones: Mapping[str, str] = written(
+        f"instead of motors: outputs that are held on, of {', '.join(f'`{zone}`' for zone in ZONES)}",
+        default={},
+        kinds=(HOLDS,),
+    )
+    """The output that is held on while the position is in a zone of `ZONES`."""
     lease: int = LEASE
 
     @property

@@ -25,14 +25,14 @@ from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.interlocks import Interlock, Refusal
 from cairnwind.core.facts.load import power
 from cairnwind.core.facts.model import Site
-from cairnwind.core.rules.form import Form, at_fault
+from cairnwind.core.rules.form import Form
 from cairnwind.core.rules.gate import Gate, Kind
 from cairnwind.core.rules.spending import Piece, Running, Spent
 from cairnwind.core.state.standing import Standing
 from cairnwind.core.state.state import State
 from cairnwind.core.state.turn import Turn
 from cairnwind.core.state.watches import Watches
-from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.errors import CallerError, at_fault
 from cairnwind.core.values.fact import fact
 from cairnwind.core.values.quantities import NS, about, duration, parse, show_duration
 
@@ -185,7 +185,11 @@ def pointless(rule: Budget, site: Site) -> str:
     return "all its outputs together, on all the time, stay within it"
 
 
-KIND = Kind("budget", Budget, ("outputs", "again"), _read, _said, pointless=pointless)
+KIND = Kind("budget", Budget, {
+    "budget": "what they may use together: `\"12 h in any 24 h\"`, `\"40 kWh a week\"`, `\"6 starts a day\"`",
+    "outputs": "a list of outputs or groups",
+    "again": "how much must be left before what was used up is to be had again; a twentieth unless said",
+}, _read, _said, pointless=pointless)  # fmt: skip
 
 
 # --- the gate -------------------------------------------------------------------------------------------------

@@ -6,10 +6,10 @@ excludes = ["hoist-up", "hoist-down"]     gap, settle
 from __future__ import annotations
 
 from cairnwind.core.facts.interlocks import Interlock, Refusal
-from cairnwind.core.rules.form import Form, at_fault
+from cairnwind.core.rules.form import Form
 from cairnwind.core.rules.gate import Kind
 from cairnwind.core.rules.sharing import Asking, Sharing, leaving, listed
-from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.errors import CallerError, at_fault
 from cairnwind.core.values.fact import fact
 from cairnwind.core.values.quantities import show_duration
 
@@ -38,7 +38,11 @@ def _said(rule: Excludes) -> str:
     return f"at most one of {', '.join(rule.outputs)} is on{gap}"
 
 
-KIND = Kind("excludes", Excludes, ("gap", "settle"), _read, _said)
+KIND = Kind("excludes", Excludes, {
+    "excludes": "a list of outputs of which one at a time is on",
+    "gap": "how long nobody is on between two of them",
+    "settle": "how long an output takes to be off whose board confirms nothing",
+}, _read, _said)  # fmt: skip
 
 
 class ExcludesSharing(Sharing[Excludes]):

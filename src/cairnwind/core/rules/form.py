@@ -7,7 +7,7 @@ from typing import Any, Protocol, TypeVar
 
 from cairnwind.core.facts.conditions import Condition
 from cairnwind.core.facts.model import Site
-from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.errors import CallerError, at_fault, unknown
 from cairnwind.core.values.quantities import duration
 
 T = TypeVar("T")
@@ -65,12 +65,6 @@ def take(form: Mapping[str, Any], key: str, read: Callable[[Any], T]) -> T:
         return read(form[key])
     except CallerError as error:
         raise at_fault(key, error) from None
-
-
-def at_fault(key: str, error: CallerError) -> CallerError:
-    """The error, with the key that it is about."""
-    error.more["key"] = key
-    return error
 
 
 def outputs(value: object, site: Site) -> tuple[str, ...]:

@@ -34,8 +34,8 @@ class Kind(NamedTuple):
     verb: str
     """The key that says what kind it is, and the word of its refusals."""
     rule: type[Interlock]
-    keys: tuple[str, ...]
-    """The other keys that it may have."""
+    keys: Mapping[str, str]
+    """The keys that it may have, and what they mean, in Markdown; that of the verb among them."""
     read: Callable[[str, Form], Any]
     """By its name and its form: the rule. Raises `CallerError`."""
     said: Callable[[Any], str]

@@ -314,7 +314,6 @@ class Gates:
         self.noticed(turn, turn.standing(name))
 
 
-
 class Armed:
     """Where the gates that hold now are to be found: they are others after the site file was read anew."""
 

@@ -8,12 +8,12 @@ from typing import Any
 from cairnwind.core.facts.interlocks import Interlock
 from cairnwind.core.rules import budget, excludes, limit, needs, pace, trip
 from cairnwind.core.rules.budget import BudgetGate
-from cairnwind.core.rules.form import Form, Words, at_fault, take
+from cairnwind.core.rules.form import Form, Words, take
 from cairnwind.core.rules.gate import Gate
 from cairnwind.core.rules.needs import NeedsGate
 from cairnwind.core.rules.pace import PaceGate
 from cairnwind.core.rules.trip import TripGate
-from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.errors import CallerError, at_fault
 
 KINDS = {
     kind.verb: kind for kind in (needs.KIND, excludes.KIND, limit.KIND, trip.KIND, pace.KIND, budget.KIND)
@@ -38,8 +38,8 @@ def make(form: Mapping[str, Any], words: Words) -> Any:
         )
     kind = KINDS[verbs[0]]
     for key in form:
-        if key not in ("name", kind.verb, *kind.keys):
-            fix = f"It has {', '.join(kind.keys)}."
+        if key != "name" and key not in kind.keys:
+            fix = f"It has {', '.join(key for key in kind.keys if key != kind.verb)}."
             raise at_fault(
                 key, CallerError("bad-value", f"An interlock with '{kind.verb}' has no '{key}'.", fix)
             )

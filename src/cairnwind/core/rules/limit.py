@@ -81,7 +81,12 @@ def _said(rule: Limit) -> str:
     return f"{', '.join(rule.outputs)}: at most {show_amount(rule.most, rule.unit)}{'' if rule.unit else ' of them'}"
 
 
-KIND = Kind("limit", Limit, ("outputs", "order", "settle"), _read, _said)
+KIND = Kind("limit", Limit, {
+    "limit": "what they need together at most: a number of them, `\"1.2 A\"` or `\"3 kW\"`",
+    "outputs": "a list of outputs or groups",
+    "order": "who keeps a place longest comes first; as they are listed unless said",
+    "settle": "how long after room was made somebody comes in again; 2 s unless said",
+}, _read, _said)  # fmt: skip
 
 
 def of_supplies(site: Site, own: Iterable[Interlock]) -> list[Limit]:

@@ -48,7 +48,11 @@ def _said(rule: Needs) -> str:
     return f"{', '.join(rule.outputs)} may be on only while {rule.condition.text}{grace}"
 
 
-KIND = Kind("needs", Needs, ("outputs", "grace"), _read, _said)
+KIND = Kind("needs", Needs, {
+    "needs": "a condition without which its outputs are not on",
+    "outputs": "a list of outputs or groups",
+    "grace": "how long they stay on when it ceases; not at all unless said",
+}, _read, _said)  # fmt: skip
 
 
 class NeedsGate(Gate[Needs]):

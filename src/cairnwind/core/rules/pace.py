@@ -86,7 +86,10 @@ def _said(rule: Pace) -> str:
     return f"{', '.join(rule.outputs)}: {', '.join(parts)}"
 
 
-KIND = Kind("pace", Pace, ("outputs",), _read, _said)
+KIND = Kind("pace", Pace, {
+    "pace": "a table of `least_on`, `least_off`, `longest_on` with `rest`, `starts` in any hour, `stagger` between starts",
+    "outputs": "a list of outputs or groups",
+}, _read, _said)  # fmt: skip
 
 
 class _Pacing:

@@ -57,7 +57,12 @@ def _said(rule: Trip) -> str:
     return f"{named} goes to safe and stays there when {rule.condition.text}"
 
 
-KIND = Kind("trip", Trip, ("outputs", "grace", "reset"), _read, _said, holds_off=False)
+KIND = Kind("trip", Trip, {
+    "trip": "a condition: once it is true its outputs are latched safe, until somebody resets it by name",
+    "outputs": "a list of outputs or groups",
+    "grace": "how long it may be unknown or true before it trips; at once unless said",
+    "reset": "who may reset it: `\"operate\"` or `\"keep\"`",
+}, _read, _said, holds_off=False)  # fmt: skip
 
 
 def refuse(force: InForce, output: Output) -> Refusal | None:

@@ -1,13 +1,10 @@
-"""A value of the site file to a value of the model, or `CallerError`."""
+"""What is written in the site file, to a value of the model, or `CallerError`."""
 
 from __future__ import annotations
 
-import itertools
 import re
 from fractions import Fraction
-from typing import Any
 
-from cairnwind.core.physics.scaling import Thermistor, by_beta
 from cairnwind.core.values.errors import CallerError, nearest
 from cairnwind.core.values.quantities import NS, parse
 
@@ -28,6 +25,11 @@ def choice(value: object, among: tuple[str, ...]) -> str:
         f"{value!r} is not one of {', '.join(among)}.",
         nearest(str(value), among) or f"Write one of {', '.join(among)}.",
     )
+
+
+def second(value: object, among: tuple[str, str]) -> bool:
+    """Of two words: whether it is the second."""
+    return choice(value, among) == among[1]
 
 
 def count(value: object) -> int:
@@ -136,56 +138,6 @@ def bias(value: object) -> tuple[Fraction, str]:
     return parse(match.group(1), "a resistance"), match.group(2)
 
 
-def scale(value: Any) -> tuple[tuple[float, float], ...] | Thermistor:
-    """Two points of volts and value, or a table of more, [["0.5 V", -40], ["2.5 V", 85]]; or a thermistor."""
-    if isinstance(value, dict):
-        return _thermistor(value)
-    try:
-        points = tuple(_point(each) for each in value)
-    except (TypeError, ValueError):
-        points = ()
-    volts, values = [each[0] for each in points], [each[1] for each in points]
-    rising = all(a < b for a, b in itertools.pairwise(volts)) or (len(volts) == 2 and volts[0] != volts[1])
-    steady = all((a < b) == (values[0] < values[1]) and a != b for a, b in itertools.pairwise(values))
-    if len(points) < 2 or not rising or not steady:
-        raise CallerError(
-            "bad-value",
-            "this is not a scale.",
-            'Write points of volts and value, two or more, with rising volts and values that go one way: scale = [["0.5 V", -40], ["2.5 V", 85]].',
-        )
-    return tuple(sorted(points))
-
-
-def _thermistor(value: dict[str, Any]) -> Thermistor:
-    """{ thermistor = "10 kohm", beta = 3950, series = "10 kohm", volts = "3.3 V" }, or 'steinhart' with three numbers."""
-    try:
-        own = dict(value)
-        series, volts = (
-            parse(own.pop("series"), "a resistance"),
-            parse(own.pop("volts"), "a voltage", bare="v"),
-        )
-        below = choice(own.pop("side", "below"), ("below", "above")) == "below"
-        if "steinhart" in own:
-            a, b, c = map(float, own.pop("steinhart"))
-            made = Thermistor(a, b, c, float(series), float(volts), below)
-        else:
-            ohms = parse(own.pop("thermistor"), "a resistance")
-            made = by_beta(float(own.pop("beta")), float(ohms), float(series), float(volts), below)
-        if own or series <= 0 or volts <= 0:
-            raise ValueError
-        middle = made.value(float(volts) / 2)
-        if middle is None or not -100 < middle < 400:
-            raise ValueError
-    except (KeyError, TypeError, ValueError, ZeroDivisionError, OverflowError):
-        raise CallerError(
-            "bad-value",
-            "this is not a thermistor.",
-            'Write scale = { thermistor = "10 kohm", beta = 3950, series = "10 kohm", volts = "3.3 V", side = "below" }, '
-            "or steinhart = [a, b, c] in place of the first two.",
-        ) from None
-    return made
-
-
 def plausible(value: object) -> tuple[float, float]:
     """Two numbers, the lower one first."""
     if (
@@ -209,11 +161,6 @@ def number(value: object) -> float:
     return float(value)
 
 
-def _point(pair: Any) -> tuple[float, float]:
-    volts, value = pair
-    return float(parse(volts, "a voltage", bare="v")), float(value)
-
-
 def rated(value: object) -> tuple[int, int]:
     """What something is good for: '100000 switchings', '25000 h', or both in a list."""
     parts = value if isinstance(value, list) else [value]
@@ -233,3 +180,51 @@ def rated(value: object) -> tuple[int, int]:
         else:
             span = int(match[1]) * 3600 * NS
     return times, span
+
+
+def a(dimension: str, value: object, bare: str | None = None) -> Fraction:
+    """A quantity with its unit: ``a("power", "85 W")``."""
+    return parse(value, f"a {dimension}", bare=bare)
+
+
+def share(value: object, low: int = 0) -> int:
+    """Percent, as parts per million."""
+    found = parse(value, "a share", bare="%")
+    if not low <= found <= 100:
+        raise CallerError("", f"'{value}' is outside {low} to 100 %", f"Give {low} % to 100 %.")
+    return round(found * 10_000)
+
+
+def minute(value: object) -> int:
+    """A time of day, as minutes since midnight."""
+    match = re.fullmatch(r"(\d{1,2}):(\d{2})", str(value))
+    if match is None or int(match.group(1)) > 23 or int(match.group(2)) > 59:
+        raise CallerError("", f"'{value}' is no time of day", 'Write it like "22:30".')
+    return int(match.group(1)) * 60 + int(match.group(2))
+
+
+def texts(value: object) -> tuple[str, ...]:
+    """A list of names."""
+    if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
+        raise CallerError("", f"{value!r} is not a list of names.", 'Write ["kiln", "kiln-vent"].')
+    return tuple(value)
+
+
+def like(value: object, form: str, example: str, what: str = "no such device") -> str:
+    """A text of a form (a regular expression)."""
+    if not isinstance(value, str) or not re.fullmatch(form, value):
+        example = example if example.startswith('"') else f'"{example}"'
+        raise CallerError("", f"{value!r} is {what}.", f"Write it like {example}.")
+    return value
+
+
+def device(value: object, what: str, example: str) -> str:
+    """A device of this machine, or 'simulated'."""
+    if value == "simulated" or re.fullmatch(r"/dev/\S+", str(value)):
+        return str(value)
+    raise CallerError("", f"{value!r} is not {what}.", f'Write "{example}", or "simulated".')
+
+
+def parity(value: object) -> str:
+    """'N', 'E' or 'O'."""
+    return choice(value, ("none", "even", "odd"))[0].upper()

@@ -38,6 +38,12 @@ class CallerError(Trouble):
     """The caller is wrong: a name, a value, a file, a right."""
 
 
+def at_fault(key: str, error: CallerError) -> CallerError:
+    """The error, with the key that it is about."""
+    error.more["key"] = key
+    return error
+
+
 class BoardError(Trouble):
     """The board is wrong: it does not answer, or not with what was asked of it."""
 

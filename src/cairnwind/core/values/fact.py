@@ -12,21 +12,29 @@ from msgspec import Struct, defstruct, field
 from msgspec.structs import force_setattr
 from msgspec.structs import replace as _replace
 
+from cairnwind.core.values.keys import REQUIRED, Declared, written
+
 __all__ = ["alike", "derive", "fact", "field", "replace"]
 T = TypeVar("T")
 
 
-@dataclass_transform(frozen_default=True, eq_default=False, field_specifiers=(field,))
+@dataclass_transform(frozen_default=True, eq_default=False, field_specifiers=(field, written))
 def fact(cls: type[T]) -> type[T]:
-    """Make ``cls``, which says its fields as a dataclass does, a frozen record that is compared by identity; or ``cls`` is such a record and adds fields to it."""
+    """Make ``cls``, which says its fields as a dataclass does, a frozen record that is compared by identity; or ``cls`` is such a record and adds fields to it.
+
+    Fields that are keys of the site file (`cairnwind.core.values.keys`) are found by `keys`.
+    """
     if isinstance(cls, type(Struct)):
         return cast(type[T], cls)  # it says more of another fact, and is one already
     inside = {name: value for name, value in cls.__dict__.items() if name not in ("__dict__", "__weakref__")}
+    declared = {name: value.of(name) for name, value in inside.items() if isinstance(value, Declared)}
+    inside |= {name: each.default for name, each in declared.items()}
     fields = [
-        (name, Any, inside.pop(name)) if name in inside else (name, Any)
-        for name in inside.get("__annotations__", {})
+        (name, Any, value) if (value := inside.pop(name, REQUIRED)) is not REQUIRED else (name, Any)
+        for name in inside.pop("__annotations__", {})
     ]
-    inside.pop("__annotations__", None)
+    if declared:
+        inside["__keys__"] = tuple(declared.values())
     made = defstruct(
         cls.__name__,
         fields,
