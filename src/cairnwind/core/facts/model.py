@@ -109,6 +109,7 @@ class HeaderMap:
 
 
 LABEL = written("for show", entries.text, default="")
+CABLE = written('how its wire is marked at both ends: `"W12"`', entries.text, default="")
 PLACE = written("for show: places group the listing and the console", entries.text, default="")
 
 
@@ -286,6 +287,7 @@ class Output:
     pin: Pin = written("where it is wired", needed='Say where it is wired: pin = "board:J2-9".')
     label: str = LABEL
     place: str = PLACE
+    cable: str = CABLE
     active_low: bool = written(
         '`"active-high"` or `"active-low"`: written once, here; everywhere else on means the load is on',
         partial(entries.second, among=SENSES),
@@ -586,6 +588,7 @@ class Input:
     pin: Pin = written("where it is wired", needed='Say where it is wired: pin = "board:J3-4".')
     label: str = LABEL
     place: str = PLACE
+    cable: str = CABLE
     active_low: bool = written(
         '`"active-high"` or `"active-low"`',
         partial(entries.second, among=SENSES),
