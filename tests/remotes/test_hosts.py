@@ -88,6 +88,50 @@ def test_every_object_of_the_map_reads_what_it_says(ways: Ways) -> None:
     assert f"coil {ways.coil['vent']},vent,on or off" in rows
 
 
+def test_a_master_masks_writes_and_reads_at_once_and_asks_who_this_is(ways: Ways) -> None:
+    site, plc, at = ways.running.site, ways.plc, ways.coil
+    assert not plc.write_register(at["gallery"], 0b1111_0000).isError()
+    assert not plc.mask_write_register(
+        address=at["gallery"], and_mask=0b1100_0000, or_mask=0b0000_0101
+    ).isError()
+    assert plc.read_holding_registers(at["gallery"], count=1).registers == [0b1100_0101], (
+        "kept, and put in its place"
+    )
+    both = plc.readwrite_registers(
+        read_address=at["gallery"], read_count=1, write_address=at["gallery"], values=[300]
+    )
+    assert both.registers == [300], "it is written first"
+    refused = plc.readwrite_registers(
+        read_address=at["gallery"], read_count=1, write_address=at["gallery"], values=[1001]
+    )
+    assert (refused.exception_code, site.output("gallery")["wanted"]["level"]) == (3, 30.0)
+    told = plc.read_device_information(read_code=2).information
+    assert (told[0], told[4], told[6]) == (b"Cairnwind", b"Cairnwind", site.facts()["name"].encode())
+    assert plc.read_device_information(read_code=4, object_id=6).information == {6: told[6]}
+    assert plc.read_device_information(read_code=4, object_id=77).exception_code == 2
+    # gaps: blocks read over them; where there is nothing at all, that is said
+    last = max(at.values())
+    assert plc.read_coils(0, count=last + 30).bits[last + 1 : last + 30] == [False] * 29
+    assert plc.read_holding_registers(last + 1, count=8).exception_code == 2
+    # why: by output, and of the last write also for who has hung up since
+    site.lock("vent", "work", "its belt is off")
+    assert plc.write_coil(at["vent"], True).exception_code == 4
+    assert plc.read_input_registers(50_000 + at["vent"], count=1).registers == [0], "nobody wants it on"
+    site.turn("vent", "on", when_possible=True)
+    assert plc.read_input_registers(50_000 + at["vent"], count=1).registers == [5], "the lockout"
+    site.release("vent")
+    assert plc.read_input_registers(50_000 + at["shed"], count=1).registers == [13], "its link"
+    later = ModbusTcpClient("127.0.0.1", port=ways.modbus_port)
+    later.connect()
+    assert later.read_input_registers(40_000, count=1).registers == [1], "refused"
+    later.close()
+    site.unlock("vent", "work")
+    assert not plc.write_coil(at["vent"], False).isError()
+    assert plc.read_input_registers(40_000, count=1).registers == [0]
+    for name in ("gallery", "vent"):
+        site.release(name)
+
+
 def test_numbers_are_given_once(ways: Ways) -> None:
     given_now: list[tuple[str, int]] = []
     first = Places(["a", "b", "c"], {}, lambda *row: given_now.append(row))
@@ -114,7 +158,7 @@ def test_numbers_are_given_once(ways: Ways) -> None:
 @given(
     pdu=st.one_of(
         st.binary(min_size=1, max_size=40),
-        st.builds(lambda code, rest: bytes([code]) + rest, st.integers(1, 23), st.binary(max_size=12)),
+        st.builds(lambda code, rest: bytes([code]) + rest, st.integers(1, 43), st.binary(max_size=12)),
     )
 )
 def test_no_request_is_left_without_an_answer_of_the_standard(pdu: bytes, ways: Ways) -> None:

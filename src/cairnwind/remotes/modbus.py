@@ -13,13 +13,21 @@ input register     n             output n's confirmed value
 input register     10000 + m     input m's value, tenths; 0 or 1 for a contact
 input register     20000 + n     output n's state (`STATES`)
 input register     30000 + m     1 while input m is known
-input register     40000         why the last write of this client was not carried out (`REASONS`)
+input register     40000         why the last write of this client was not carried out (`REASONS`); a client that has written
+                                 nothing on its connection reads that of the last one from its address
+input register     50000 + n     what keeps output n from being as it is wanted (`GATES`); 0: nothing
 holding register   n             output n's value: level in tenths of a percent; drive the same, signed; tone in hertz
 holding register   60000         watchdog, tenths of a second: while it is not 0, a client has to write it (or anything)
                                  again within that time, and what it commands are leases that end with it
 =================  ============  ====================================================================
 
-Values are 16 bits, two's complement; what is not known reads as 0x8000.
+Values are 16 bits, two's complement; what is not known reads as 0x8000. Where a number of an output or input is free, or there is
+no value of that kind, a block that has others reads 0.
+
+The server of the package that the links use is not used here: it hands what is read and written to a store of registers,
+which learns neither whose connection that came by (so there were no keys, leases and reasons of their own) nor what of one
+request belongs together (so half of it would have been carried out); and it needs a loop of its own and a tenth of a second more
+until the service is there.
 """
 
 from __future__ import annotations
@@ -27,44 +35,50 @@ from __future__ import annotations
 import socketserver
 import struct
 import threading
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
+from cairnwind import __version__
 from cairnwind.core.facts.claims import PERSON, Rank, Source
 from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.now import OutputNow
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.settings import Colour, Drive, Level, Setting, Tone
+from cairnwind.remotes import modbuspdu as pdus
 from cairnwind.remotes.desk import Desk, wait_for
+from cairnwind.remotes.modbuspdu import ADDRESS, BUSY, FAILURE, FUNCTION, TARGET, VALUE, Illegal
 from cairnwind.remotes.remote import MapRow, Remote
 from cairnwind.site import remotes as facts
 
-OF_INPUTS, OF_STATES, OF_KNOWN, LAST_REASON, WATCHDOG, STOP = 10_000, 20_000, 30_000, 40_000, 60_000, 60_000
+OF_INPUTS, OF_STATES, OF_KNOWN, LAST_REASON, OF_GATES, WATCHDOG, STOP = (
+    10_000,
+    20_000,
+    30_000,
+    40_000,
+    50_000,
+    60_000,
+    60_000,
+)
 MOST = 10_000
 """Outputs, and inputs, that the map has room for."""
 UNKNOWN = 0x8000
 STATES = ("confirmed", "driving", "running", "retrying", "blocked", "waiting", "unreachable", "fault")
 REASONS = ("", "refused", "unreachable", "not recorded", "role", "bad-value", "unknown-name", "busy", "rate")
 """What input register 40000 counts: 0 is that all was well."""
-FUNCTION, ADDRESS, VALUE, FAILURE, BUSY, TARGET = 1, 2, 3, 4, 6, 11
-"""Exception codes of the standard."""
+GATES = (
+    "", "starting", "closing", "all-stop", "trip", "lockout", "quiet", "guard", "needs", "pace", "budget", "excludes", "limit", "link",
+    "fault",
+)  # fmt: skip
+"""What input registers from 50000 on count; a gate that is not among them is `OTHER`."""
+OTHER = 99
 EXCEPTIONS = {
     "role": FUNCTION, "unknown-name": ADDRESS, "bad-value": VALUE, "refused": FAILURE, "not-recorded": FAILURE, "unreachable": TARGET,
     "busy": BUSY, "rate": BUSY,
 }  # fmt: skip
-READING = (1, 2, 3, 4)
-"""Functions that change nothing."""
-MOST_CLIENTS = 32
+MOST_CLIENTS, MOST_REASONS = 32, 256
 IDLE = 120.0
 """Seconds after which a silent connection is closed."""
 LEAST_WATCHDOG, MOST_WATCHDOG = 1, 600
-
-
-class Illegal(Exception):
-    """A request that is answered with an exception of the standard."""
-
-    def __init__(self, code: int, reason: str) -> None:
-        super().__init__(reason)
-        self.code = code
 
 
 class Places:
@@ -90,6 +104,8 @@ class ModbusRemote(Remote):
         super().__init__(told.name, desk, (key for _, key in told.clients))
         self._told, self.outputs, self.inputs = told, outputs, inputs
         self._open: set[Client] = set()
+        self.reasons: dict[str, int] = {}
+        """By address: why the last write from there was not carried out."""
         self._server: socketserver.ThreadingTCPServer | None = None
         self.port = told.listen[1]
 
@@ -159,6 +175,8 @@ class ModbusRemote(Remote):
                         "state: " + ", ".join(f"{at} {word}" for at, word in enumerate(STATES)),
                     )
                 )
+                why = ", ".join(f"{at} {word or 'nothing'}" for at, word in enumerate(GATES))
+                rows.append(MapRow(f"input register {OF_GATES + n}", name, f"what is in its way: {why}"))
         for name, m in self.inputs.of.items():
             if name in site.inputs and m < MOST:
                 input = site.inputs[name]
@@ -181,6 +199,13 @@ class ModbusRemote(Remote):
         )
         rows.append(MapRow(f"coil {STOP}", "", "all-stop"))
         return [*rows, MapRow(f"holding register {WATCHDOG}", "", "watchdog, tenths of a second (0 is none)")]
+
+    def keep_reason(self, address: str, reason: int) -> None:
+        """Why the last write from an address was not carried out: for whoever connects anew to ask."""
+        self.reasons.pop(address, None)
+        self.reasons[address] = reason
+        while len(self.reasons) > MOST_REASONS:
+            del self.reasons[next(iter(self.reasons))]
 
     def serve(self, connection: Any, address: str) -> None:
         """One client, until it goes."""
@@ -211,8 +236,8 @@ class Client:
         """Nanoseconds; 0: it is not armed."""
         self._held: dict[str, int] = {}
         """Outputs that it has leases on, and the number of each claim."""
-        self._reason = 0
-        self._unit = 0
+        self._reason: int | None = None
+        """Why its last write was not carried out; None: it has written nothing."""
 
     @property
     def source(self) -> Source:
@@ -243,10 +268,8 @@ class Client:
             try:
                 answer, text = self._answer(pdu)
             except Illegal as error:
-                answer, text = bytes((pdu[0] | 0x80, error.code)), f"exception {error.code}: {error}"
-            except (struct.error, IndexError):
-                answer, text = bytes((pdu[0] | 0x80, VALUE)), "exception 3: the request is cut short"
-            traffic.add("got", head + pdu, f"{self.address} function {pdu[0]}: {_words(pdu)}")
+                answer, text = pdus.refused(pdu, error), f"exception {error.code}: {error}"
+            traffic.add("got", head + pdu, f"{self.address} function {pdu[0]}: {pdus.words(pdu)}")
             frame = struct.pack(">HHHB", transaction, 0, len(answer) + 1, unit) + answer
             traffic.add("sent", frame, text)
             try:
@@ -264,49 +287,38 @@ class Client:
         return found
 
     def _answer(self, pdu: bytes) -> tuple[bytes, str]:
-        function = pdu[0]
-        if function in READING and (why := self._desk.barred(self._key)):
-            raise Illegal(FUNCTION, why)
-        if function in (1, 2):
-            start, count = _range(pdu, 2000)
-            read = self._coil if function == 1 else self._discrete
-            bits = [read(start + at) for at in range(count)]
-            packed = bytes(
-                sum(1 << at for at, bit in enumerate(bits[first : first + 8]) if bit)
-                for first in range(0, count, 8)
-            )
-            return bytes(
-                (function, len(packed))
-            ) + packed, f"{count} bits: {''.join('01'[bit] for bit in bits)}"
-        if function in (3, 4):
-            start, count = _range(pdu, 125)
-            reads = self._holding if function == 3 else self._register
-            values = [reads(start + at) & 0xFFFF for at in range(count)]
-            return bytes((function, 2 * count)) + struct.pack(
-                f">{count}H", *values
-            ), f"{count} registers: {values}"
+        request = pdus.decode(pdu)
+        if request.only_reads:
+            if why := self._desk.barred(self._key):
+                raise Illegal(FUNCTION, why)
+            return self._read_only(request)
         self._desk.uses(self._key, self.address)
-        if function == 5:
-            at, value = struct.unpack(">HH", pdu[1:5])
-            if value not in (0, 0xFF00):
-                raise Illegal(VALUE, f"{value:#06x} is neither on nor off")
-            return pdu[:5], self._write([(at, bool(value))], coils=True)
-        if function == 6:
-            at, value = struct.unpack(">HH", pdu[1:5])
-            return pdu[:5], self._write([(at, value)], coils=False)
-        if function == 15:
-            start, count = _range(pdu, 1968)
-            if pdu[5] != (count + 7) // 8 or len(pdu) != 6 + pdu[5]:
-                raise Illegal(VALUE, "the number of bytes does not fit")
-            flags = [(start + at, bool(pdu[6 + at // 8] >> at % 8 & 1)) for at in range(count)]
-            return pdu[:5], self._write(flags, coils=True)
-        if function == 16:
-            start, count = _range(pdu, 123)
-            if pdu[5] != 2 * count or len(pdu) != 6 + 2 * count:
-                raise Illegal(VALUE, "the number of bytes does not fit")
-            words = struct.unpack(f">{count}H", pdu[6:])
-            return pdu[:5], self._write([(start + at, word) for at, word in enumerate(words)], coils=False)
-        raise Illegal(FUNCTION, f"function {function} is not known")
+        writes = request.writes
+        if request.function == pdus.MASK:
+            ((at, _),) = writes
+            writes = ((at, pdus.masked(request, self._holding(at) & 0xFFFF)),)
+        text = self._write(writes, coils=request.coils)
+        if request.function == pdus.BOTH and request.reads is not None:
+            return pdus.read(request, pdus.look(request.reads, self._holding)), text
+        return pdus.written(pdu), text
+
+    def _read_only(self, request: pdus.Request) -> tuple[bytes, str]:
+        if request.reads is None:
+            return pdus.identified(request, self._identity()), "identification"
+        readers: dict[int, pdus.Reader] = {
+            1: self._coil,
+            2: self._discrete,
+            3: self._holding,
+            4: self._register,
+        }
+        values = pdus.look(request.reads, readers[request.function])
+        return pdus.read(request, values), f"{len(values)}: {' '.join(map(str, values))}"
+
+    def _identity(self) -> dict[int, str]:
+        """Objects of the identification: vendor, product, revision; then address of the maker, product, model, application."""
+        return dict(
+            enumerate(("Cairnwind", "cairnwind", __version__, "", "Cairnwind", "", self._desk.site.name))
+        )
 
     # --- reading --------------------------------------------------------------------------------------------
 
@@ -343,7 +355,9 @@ class Client:
 
     def _register(self, at: int) -> int:
         if at == LAST_REASON:
-            return self._reason
+            return self._remote.reasons.get(self.address, 0) if self._reason is None else self._reason
+        if at >= OF_GATES:
+            return _gate(self._desk.output_now(self._output(at - OF_GATES).name))
         if at >= OF_KNOWN:
             found = self._desk.input(self._input(at - OF_KNOWN))
             return int(found is not None and (found["active"] is not None or found["value"] is not None))
@@ -362,14 +376,14 @@ class Client:
 
     # --- writing --------------------------------------------------------------------------------------------
 
-    def _write(self, asked: list[tuple[int, Any]], *, coils: bool) -> str:
+    def _write(self, asked: Sequence[tuple[int, int]], *, coils: bool) -> str:
         """Addresses and values are looked at whole before any is carried out."""
         orders: list[tuple[Output, Any]] = []
         watchdog: int | None = None
         stop: bool | None = None
         for at, value in asked:
             if coils and at == STOP:
-                stop = value
+                stop = bool(value)
                 continue
             if not coils and at == WATCHDOG:
                 watchdog = value
@@ -390,10 +404,10 @@ class Client:
             form = self._command(output, setting)
             if form["code"] and worst is None:
                 worst = {**form, "output": output.name}
-        self._reason = 0
+        code = worst["code"].replace("not-recorded", "not recorded") if worst is not None else ""
+        self._reason = REASONS.index(code) if code in REASONS else 1
+        self._remote.keep_reason(self.address, self._reason)
         if worst is not None:
-            code = worst["code"].replace("not-recorded", "not recorded")
-            self._reason = REASONS.index(code) if code in REASONS else 1
             raise Illegal(EXCEPTIONS.get(worst["code"], FAILURE), f"{worst['output']}: {worst['reason']}")
         done = [f"{output.name} {setting}" for output, setting in orders]
         if stop is not None:
@@ -434,13 +448,16 @@ class Client:
                 self._desk.renew(self.source, name, PERSON, lambda form: None)
 
 
-def _range(pdu: bytes, most: int) -> tuple[int, int]:
-    start, count = struct.unpack(">HH", pdu[1:5])
-    if not 1 <= count <= most:
-        raise Illegal(VALUE, f"{count} are not 1 to {most}")
-    if start + count > 0x10000:
-        raise Illegal(ADDRESS, "beyond the last address")
-    return start, count
+def _gate(now: OutputNow) -> int:
+    """What keeps an output from being as it is wanted."""
+    if now.fault:
+        return GATES.index("fault")
+    if not now.reachable:
+        return GATES.index("link")
+    found = now.refusal or now.keeping
+    if found is None:
+        return 0
+    return GATES.index(found.gate) if found.gate in GATES else OTHER
 
 
 def _number(setting: Setting | None, output: Output) -> int:
@@ -465,11 +482,3 @@ def _setting(output: Output, value: int) -> Any:
     if output.takes == "colour" or not -1000 <= signed <= 1000 or (signed < 0 and output.takes != "drive"):
         raise Illegal(VALUE, f"{signed} is no value of {output.name}")
     return {"drive": signed / 10} if output.takes == "drive" else signed / 10
-
-
-def _words(pdu: bytes) -> str:
-    """A request in short."""
-    names = {1: "read coils", 2: "read discrete inputs", 3: "read holding registers", 4: "read input registers",
-             5: "write coil", 6: "write register", 15: "write coils", 16: "write registers"}  # fmt: skip
-    where = f" {int.from_bytes(pdu[1:3], 'big')}" if len(pdu) >= 3 else ""
-    return f"{names.get(pdu[0], 'unknown')}{where}"

@@ -132,7 +132,10 @@ class Board:
     """Lines 0 to ``line_count - 1`` of a board without a map."""
     label: str = LABEL
     answers_after: int = written(
-        "how slow a simulated board is; it answers at once unless said", duration, default=0, kinds=("simulated",)
+        "how slow a simulated board is; it answers at once unless said",
+        duration,
+        default=0,
+        kinds=("simulated",),
     )
     """Nanoseconds from a write to its confirmation."""
     facts: Any = None
