@@ -11,6 +11,7 @@ ROWS ?= .
 WORKERS ?= 2
 EVENTS ?= 1000000
 BOARD := src/cairnwind/demo/board
+CONSUMER := tests/consumer/node_modules/.package-lock.json
 
 .PHONY: help setup demo test lint bench soak mutants screenshots console packages kernel-lab clean
 
@@ -80,7 +81,13 @@ $(BOARD): $(wildcard firmware/*.c firmware/*.h firmware/Makefile)
 demo: setup
 	@$(BIN)/cairnwind demo
 
-test: setup $(VENV)/.dev packages
+# Clients that know nothing of this service but what it says of itself.
+$(CONSUMER): tests/consumer/package-lock.json | $(VENV)/.run
+	@echo "setting up: clients for the tests"
+	@tools/with-node.sh $(BIN) npm --prefix tests/consumer install --no-save --ignore-scripts --no-audit --no-fund --loglevel=error
+	@touch $@
+
+test: setup $(VENV)/.dev $(CONSUMER) console/src/lib/described.d.ts packages
 	@$(BIN)/python -m pytest -n $(WORKERS) --dist loadfile
 
 lint: $(VENV)/.dev console console/src/lib/described.d.ts

@@ -338,11 +338,11 @@ def test_the_journal_is_paged_both_ways(shared: Running) -> None:
 
 
 def read_events(
-    running: Running, count: int, last: str | None = None
+    running: Running, count: int, last: str | None = None, path: str = "/events"
 ) -> list[tuple[str, str, dict[str, Any]]]:
     """(id, event, data) of so many events of a stream that is opened anew."""
     headers = {"Authorization": f"Bearer {running.key}", **({"Last-Event-ID": last} if last else {})}
-    with requests.get(f"{running.url}/api/v1/events", headers=headers, stream=True, timeout=5) as response:
+    with requests.get(f"{running.url}/api/v1{path}", headers=headers, stream=True, timeout=5) as response:
         assert response.headers["Content-Type"] == "text/event-stream"
         found: list[tuple[str, str, dict[str, Any]]] = []
         fields: dict[str, str] = {}
@@ -351,7 +351,7 @@ def read_events(
                 name, _, value = line.partition(": ")
                 fields[name] = value
             elif "data" in fields:
-                found.append((fields["id"], fields["event"], json.loads(fields["data"])))
+                found.append((fields["id"], fields.get("event", ""), json.loads(fields["data"])))
                 fields = {}
                 if len(found) == count:
                     return found
@@ -373,6 +373,43 @@ def test_the_stream_begins_with_everything_and_resumes_where_it_broke(running: R
         assert read_events(running, 1, unknown)[0][1] == "afresh"
     running.again()
     assert read_events(running, 1, missed[-1][0])[0][1] == "afresh", "another start, other numbers"
+
+
+def test_who_asks_for_one_thing_is_told_that_alone(running: Running) -> None:
+    site, one = running.site, "/outputs/gallery/changes"
+    eventually(lambda: site.input("door")["state"] == "open")
+    ((first, kind, now),) = read_events(running, 1, path=one)
+    assert (kind, now) == ("", site.output("gallery")), "as it reads"
+    for percent in (10, 20, 30):
+        site.turn("yard", "toggle")
+        site.turn("gallery", percent)
+    site.pretend("door", "closed")
+    eventually(lambda: site.input("door")["state"] == "closed")
+    missed = [data for _, _, data in read_events(running, 3, first, path=one)]
+    assert [(data["name"], data["confirmed"]["level"]) for data in missed] == [
+        ("gallery", level) for level in (10, 20, 30)
+    ]
+    assert read_events(running, 1, path="/inputs/door/changes")[0][2]["state"] == "closed"
+    moved = [data for _, _, data in read_events(running, 2, first, path="/events/input")]
+    assert [(data["name"], data["state"]) for data in moved] == [("door", "open"), ("door", "closed")], "its edge, and then"
+    # once, and again: what came meanwhile comes next, as often as it was
+    eventually(lambda: running.service.runtime.stream.count == 0)
+    with ThreadPoolExecutor() as pool:
+        waits = pool.submit(running.http, "GET", f"/api/v1{one}?next")
+        eventually(lambda: running.service.runtime.stream.count == 1)
+        assert not waits.done()
+        site.turn("gallery", 40)
+        told = [waits.result(10).json()]
+    while told[-1]["confirmed"]["level"] != 40:
+        told.append(running.http("GET", f"/api/v1{one}?next").json())
+    site.turn("gallery", 50)
+    site.turn("gallery", 60)
+    while told[-1]["confirmed"]["level"] != 60:
+        told.append(running.http("GET", f"/api/v1{one}?next").json())
+    assert [each["wanted"]["level"] for each in told] == [40, 50, 60]
+    assert running.http("HEAD", f"/api/v1{one}?next").status_code == 200, "and waits for nothing"
+    for path in ("/outputs/nobody/changes", "/inputs/nobody/changes?next", "/events/everything"):
+        assert running.http("GET", f"/api/v1{path}").status_code == 404
 
 
 def test_a_reader_that_does_not_read_is_dropped_and_holds_nobody_up(running: Running) -> None:

@@ -1,6 +1,7 @@
 """The site as a W3C Thing Description 1.1: what a caller may command, as properties and actions with their forms.
 
-Each output is a property (to be observed by reading) and, for keys that operate, an action that makes a claim; phrases and
+Each output and input is a property that can be observed, what changes of a kind is an event (by one answer after another, which any
+client of HTTP can do with its key, or as a stream), and each output is, for keys that operate, an action that makes a claim; phrases and
 the all-stop are actions of the whole. See https://www.w3.org/TR/wot-thing-description11/.
 """
 
@@ -27,6 +28,26 @@ OUTCOME: dict[str, Any] = {
     },
 }
 """What a command is answered with, as far as a thing's consumer needs it."""
+_WORDS: dict[str, Any] = {
+    "type": "object",
+    "properties": {"on": {"type": "boolean"}, "words": {"type": "string"}},
+}
+OUTPUT: dict[str, Any] = {
+    "type": "object",
+    "properties": {
+        "name": {"type": "string"}, "state": {"type": "string"}, "wanted": _WORDS, "confirmed": _WORDS, "reason": {"type": "string"},
+    },
+}  # fmt: skip
+INPUT: dict[str, Any] = {
+    "type": "object",
+    "properties": {"name": {"type": "string"}, "state": {"type": "string"}, "active": {}, "value": {}, "unit": {"type": "string"}},
+}  # fmt: skip
+"""What an output and an input are, as far as that; the API's description has all."""
+EVENTS: tuple[tuple[str, str, dict[str, Any]], ...] = (
+    ("output", "An output has changed", OUTPUT), ("input", "An input has changed", INPUT),
+    ("board", "A board is there or away", {"type": "object"}),
+    ("site", "An all-stop, a trip, a lockout or an alarm has changed", {"type": "object"}),
+)  # fmt: skip
 
 
 def description(site: Site, url: str, only: Collection[str] | None, *, operates: bool) -> dict[str, Any]:
@@ -35,20 +56,11 @@ def description(site: Site, url: str, only: Collection[str] | None, *, operates:
     properties: dict[str, Any] = {"all-stop": _read("All-stop", {"type": "object"}, f"{V1}/all-stop")}
     for output in outputs:
         properties[output.name] = _read(
-            output.label or output.name, _state(output), f"{V1}/outputs/{output.name}"
+            output.label or output.name, OUTPUT, f"{V1}/outputs/{output.name}", changes=True
         )
     for input in site.inputs.values():
-        state = {
-            "type": "object",
-            "properties": {
-                "state": {"type": "string"},
-                "active": {},
-                "value": {},
-                "unit": {"type": "string"},
-            },
-        }
         properties[f"input-{input.name}"] = _read(
-            input.label or input.name, state, f"{V1}/inputs/{input.name}"
+            input.label or input.name, INPUT, f"{V1}/inputs/{input.name}", changes=True
         )
     actions: dict[str, Any] = {
         "ask": _act(
@@ -90,22 +102,28 @@ def description(site: Site, url: str, only: Collection[str] | None, *, operates:
         "id": f"urn:cairnwind:{''.join(each if each.isalnum() else '-' for each in site.name.lower())}",
         "title": site.name, "base": url, "securityDefinitions": {"key": {"scheme": "bearer", "in": "header"}}, "security": ["key"],
         "properties": properties, "actions": actions,
-        "events": {"changes": {
-            "title": "Everything that changes", "data": {"type": "object"},
-            "forms": [{"href": f"{V1}/events", "subprotocol": "sse", "contentType": "text/event-stream", "op": ["subscribeevent", "unsubscribeevent"]}],
-        }},
+        "events": {
+            kind: {"title": title, "data": schema, "forms": _told(f"{V1}/events/{kind}", "subscribeevent", "unsubscribeevent")}
+            for kind, title, schema in EVENTS
+        },
         "links": [{"href": f"{V1}/openapi.json", "rel": "service-desc", "type": "application/json"}],
     }  # fmt: skip
     return form
 
 
-def _read(title: str, schema: dict[str, Any], href: str) -> dict[str, Any]:
-    return {
-        "title": title,
-        **schema,
-        "readOnly": True,
-        "forms": [{"href": href, "contentType": "application/json", "op": ["readproperty"]}],
-    }
+def _read(title: str, schema: dict[str, Any], href: str, *, changes: bool = False) -> dict[str, Any]:
+    forms = [{"href": href, "contentType": "application/json", "op": ["readproperty"]}]
+    if changes:
+        forms += _told(f"{href}/changes", "observeproperty", "unobserveproperty")
+    return {"title": title, **schema, "readOnly": True, "observable": changes, "forms": forms}
+
+
+def _told(href: str, *op: str) -> list[dict[str, Any]]:
+    """How to be told: one answer after another, or a stream."""
+    return [
+        {"href": f"{href}?next", "subprotocol": "longpoll", "contentType": "application/json", "op": [*op]},
+        {"href": href, "subprotocol": "sse", "contentType": "text/event-stream", "op": [*op]},
+    ]
 
 
 def _act(
@@ -116,19 +134,6 @@ def _act(
         "title": title, "input": schema, "output": answers or OUTCOME, "safe": answers is not None, "idempotent": False, "synchronous": True,
         "forms": [form],
     }  # fmt: skip
-
-
-def _state(output: Output) -> dict[str, Any]:
-    words = {"type": "object", "properties": {"on": {"type": "boolean"}, "words": {"type": "string"}}}
-    return {
-        "type": "object",
-        "properties": {
-            "state": {"type": "string"},
-            "wanted": words,
-            "confirmed": words,
-            "reason": {"type": "string"},
-        },
-    }
 
 
 def _setting(output: Output) -> dict[str, Any]:

@@ -42,8 +42,9 @@ from cairnwind.service.problems import OF_OUTCOME, from_http, from_trouble, prob
 from cairnwind.service.remoteviews import RemoteViews
 from cairnwind.service.repeats import Repeats
 from cairnwind.service.safeviews import SafeViews
-from cairnwind.service.server import HANDOVER, HEADERS
+from cairnwind.service.server import HANDOVER
 from cairnwind.service.snapshot import output_body
+from cairnwind.service.stream import DRESS, KINDS, Choice
 from cairnwind.service.traces import LOOKED_AT
 from cairnwind.service.waveforms import Waveforms
 from cairnwind.service.wire import Wire
@@ -121,6 +122,9 @@ class _Api:
             f"{v1}/journal": {"GET": self.get_journal},
             f"{v1}/journal/<int:sequence>": {"GET": self.get_row},
             f"{v1}/events": {"GET": self.events},
+            f"{v1}/events/<kind>": {"GET": self.events_of},
+            f"{v1}/outputs/<name>/changes": {"GET": self.output_changes},
+            f"{v1}/inputs/<name>/changes": {"GET": self.input_changes},
         }
 
     # --- reading ------------------------------------------------------------------------------------------
@@ -223,8 +227,7 @@ class _Api:
         return self._cached(lambda: self.runtime.publisher.current.inputs_body())
 
     def get_input(self, name: str) -> Response:
-        if name not in self.site.inputs:
-            raise unknown("input", name, self.site.inputs)
+        self._input(name)
         return self._cached(lambda: self.runtime.publisher.current.inputs[name].body)
 
     def get_boards(self) -> Response:
@@ -277,16 +280,41 @@ class _Api:
         return answer(shapes.row_form(found[0]))
 
     def events(self) -> Response:
+        """Everything that changes."""
+        return self._stream(None)
+
+    def events_of(self, kind: str) -> Response:
+        """What changes of one kind, each as it reads."""
+        if kind not in KINDS:
+            raise unknown("kind of event", kind, KINDS)
+        return self._stream(Choice(kind))
+
+    def output_changes(self, name: str) -> Response:
+        """An output, whenever it changes, as it reads."""
+        self._output(name)
+        return self._stream(Choice("output", name), lambda: output_body(self._now(name)))
+
+    def input_changes(self, name: str) -> Response:
+        """An input, whenever it changes, as it reads."""
+        self._input(name)
+        return self._stream(Choice("input", name), lambda: self.runtime.publisher.current.inputs[name].body)
+
+    def _stream(self, choice: Choice | None, now: Callable[[], bytes] | None = None) -> Response:
+        """Hand the connection over to the event stream; with ``next`` it is answered once, when something changes."""
+        if request.method == "HEAD":
+            return Response(content_type="text/event-stream")
         stream = self.runtime.stream
         handover = request.environ.get(HANDOVER)
         if stream is None or handover is None:
             raise CallerError("busy", "The event stream is not open.", "Try again in a moment.")
         last = request.headers.get("Last-Event-ID") or request.args.get("after")
+        if choice is not None and "next" in request.args:
+            choice = choice._replace(once=True)
         connection, owner = handover()
-        head = "HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nConnection: close\r\n"
-        dress = b"".join(b"%s: %s\r\n" % header for header in HEADERS)
-        who = request.environ[CALLER][2]
-        stream.adopt(connection, owner, last, head.encode() + dress + b"\r\nretry: 500\n\n", who)
+        head = b"HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nConnection: close\r\n" + DRESS
+        stream.adopt(
+            connection, owner, last, head + b"\r\nretry: 500\n\n", request.environ[CALLER][2], choice, now
+        )
         return Response()
 
     def health(self) -> Response:
@@ -398,6 +426,10 @@ class _Api:
         if output is None:
             raise unknown("output", name, self.site.outputs)
         return output
+
+    def _input(self, name: str) -> None:
+        if name not in self.site.inputs:
+            raise unknown("input", name, self.site.inputs)
 
     def _cached(self, body: Callable[[], bytes]) -> Response:
         """The body with an ETag of the snapshot, or 304 if the reader has it."""

@@ -93,6 +93,9 @@ SCHEDULE: dict[str, Schema] = {
 PAST = {"from": TEXT, "to": TEXT}
 
 
+STREAM = "text/event-stream"
+
+
 class Call(NamedTuple):
     """One method of one address. ``path`` as the application has it, with ``<name>`` for what varies."""
 
@@ -113,6 +116,12 @@ class Call(NamedTuple):
     """Of what varies in its address."""
     dry: Any = None
     """What it answers with status 200, where it is asked to do nothing."""
+
+    @property
+    def streams(self) -> bool:
+        """It is answered for as long as somebody listens."""
+        return bool(self.answer == STREAM)
+
     secret: bool = False
     """What is sent or answered holds a key, a link, a token or a passcode, and is not to be seen by anybody else."""
 
@@ -200,7 +209,13 @@ _OTHERS: tuple[Call, ...] = (
     Call("GET", "/journal", "watch", "What happened, in pages; `next` is the address of the next one.", forms.Rows,
          query={"limit": {"type": "integer", "minimum": 1, "maximum": 1000}, "before": COUNT, "after": COUNT, "subject": TEXT, "kind": TEXT, "source": TEXT, **PAST}),
     Call("GET", "/journal/<int:sequence>", "watch", "One row of the journal.", forms.Row),
-    Call("GET", "/events", "watch", "The event stream; goes on after `Last-Event-ID`.", "text/event-stream", query={"after": TEXT}),
+    Call("GET", "/events", "watch", "The event stream; goes on after `Last-Event-ID`.", STREAM, query={"after": TEXT}),
+    Call("GET", "/events/<kind>", "watch", "What changes of one kind (`output`, `input`, `board`, `site`), each as it reads; with `next` one answer, when something does.",
+         STREAM, query={"next": TEXT}, examples={"kind": "output"}),
+    Call("GET", "/outputs/<name>/changes", "watch", "An output as it reads, now and whenever it changes; with `next` one answer, when it does.", STREAM,
+         query={"next": TEXT}, examples=GALLERY),
+    Call("GET", "/inputs/<name>/changes", "watch", "An input as it reads, now and whenever it changes; with `next` one answer, when it does.", STREAM,
+         query={"next": TEXT}),
     Call("GET", "/remotes", "watch", "The ways in and out that the site file asks for, and how they fare.", list[forms.Remote]),
     Call("GET", "/remotes/<name>/traffic", "watch", "What went over it after a number, raw and decoded.", forms.Traffic, query={"after": COUNT}),
     Call("GET", "/remotes/<name>/map", "watch", "What its addresses stand for.", with_("Map", rows=list[forms.MapRow])),
@@ -246,12 +261,25 @@ def _described() -> tuple[dict[tuple[str, str], Schema], dict[str, Schema]]:
         ref_template="#/components/schemas/{name}",
     )
     for name, each in found.items():
+        _bounded(each)
         each.pop("title", None)
         if "properties" in each:
             each["additionalProperties"] = name == "Problem"  # beside its own it has what a command answers
     return {
         (call.method, call.path): schema for call, schema in zip(made, of_calls[: len(made)], strict=True)
     }, found
+
+
+def _bounded(schema: Any) -> None:
+    """Say of rows of a fixed length how long they are and no more: not all that read schemas take ``items: false``."""
+    if isinstance(schema, dict):
+        if schema.get("items") is False and "maxItems" in schema:
+            del schema["items"]
+        for each in schema.values():
+            _bounded(each)
+    elif isinstance(schema, list):
+        for each in schema:
+            _bounded(each)
 
 
 def full(path: str) -> str:

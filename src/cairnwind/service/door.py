@@ -49,7 +49,8 @@ class Door:
                 "host", f"This service is not called '{host}'.", "Use its address as the terminal printed it, or list the name: [service] names."
             )  # fmt: skip
         rule = request.url_rule
-        role = ROLES.get((method, rule.rule), "watch") if rule is not None else "watch"
+        call = ("GET" if method == "HEAD" else method, rule.rule if rule is not None else "")
+        role = ROLES.get(call, "watch")
         if rule is None and not path.startswith("/api/"):
             return None
         origin = environ.get("HTTP_ORIGIN")
@@ -65,7 +66,7 @@ class Door:
             if role != ANYONE and (refused := self._known(path, method, origin, role)) is not None:
                 return refused
             if rule is not None and path.startswith("/api/") and request.query_string:
-                known = QUERIES.get((method, rule.rule), frozenset())
+                known = QUERIES.get(call, frozenset())
                 for name in request.args:
                     if name not in known:
                         error = unknown("query", name, known)

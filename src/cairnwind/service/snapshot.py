@@ -32,6 +32,13 @@ class Shown:
         self._body: bytes | None = None
 
     @property
+    def name(self) -> str:
+        """Of which output, input or board; empty for all else."""
+        if self.kind == "output":
+            return str(self.now.output.name)
+        return str(self.now.name) if self.kind in ("input", "board") else ""
+
+    @property
     def body(self) -> bytes:
         """Its JSON. May be asked for from any thread: what two make at once is the same."""
         if self._body is None:

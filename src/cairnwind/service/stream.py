@@ -4,6 +4,9 @@ A stream that has been opened leaves the workers that serve commands: its socket
 Events are numbered; a reader that comes back with the last number it saw gets what it missed, as long as that
 is still kept, else a whole picture ('afresh'). A reader that falls too far behind is dropped, and comes back
 the same way. Under a flood, events leave in bursts some milliseconds apart, so that commands come first.
+
+Who asks for one thing, or one kind of things, is told those alone, each as it reads: for as long as it likes (`Choice`), or once
+and then asks again, which is how clients do it that know no streams. What comes between two such questions is kept for the second.
 """
 
 from __future__ import annotations
@@ -15,8 +18,9 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable
-from typing import Any
+from typing import Any, NamedTuple
 
+from cairnwind.service.server import HEADERS
 from cairnwind.service.snapshot import Shown
 
 KEPT = 4096
@@ -27,14 +31,37 @@ BEAT = 15.0
 """Seconds after which a silent stream gets a comment, so that both ends notice a dead link."""
 BEHIND = 1 << 20
 """Bytes that may wait for one reader."""
+ASKED_AGAIN, MOST_ASKED = 60.0, 1024
+"""Seconds in which somebody asks again to be told what it missed meanwhile; of how many who ask so is kept what they know."""
+DRESS = b"".join(b"%s: %s\r\n" % header for header in HEADERS)
+"""What every answer has, for those that go past the server."""
+
+
+KINDS = ("output", "input", "board", "site")
+"""Of things that change."""
+
+
+class Choice(NamedTuple):
+    """What somebody is told of, and how."""
+
+    kind: str
+    """One of `KINDS`."""
+    name: str = ""
+    """Which; empty: all of that kind."""
+    once: bool = False
+    """One answer, and no stream."""
+
+    def has(self, event: Shown) -> bool:
+        """Whether an event is among it."""
+        return event.kind == self.kind and (not self.name or event.name == self.name)
 
 
 class Reader:
     """One open stream."""
 
-    __slots__ = ("next", "owner", "socket", "waiting", "who")
+    __slots__ = ("choice", "ends", "next", "owner", "socket", "waiting", "who")
 
-    def __init__(self, connection: Any, owner: Any, next: int, who: Any) -> None:
+    def __init__(self, connection: Any, owner: Any, next: int, who: Any, choice: Choice | None) -> None:
         self.socket: socket.socket = connection
         self.owner = owner
         """Whatever has to live as long as the socket."""
@@ -42,6 +69,10 @@ class Reader:
         """Whom it belongs to."""
         self.next = next
         """The number of the next event to send."""
+        self.choice = choice
+        """None: everything."""
+        self.ends = False
+        """It has its one answer: once that is sent it is done."""
         self.waiting = b""
 
 
@@ -61,6 +92,8 @@ class Stream:
         self._lock = threading.Lock()
         self._new: deque[Reader] = deque()
         self._readers: dict[int, Reader] = {}
+        self._asked: dict[tuple[Any, Choice], tuple[float, int]] = {}
+        """By who asks for one answer after another, and for what: when it got the last, and the number after that."""
         self._selector = selectors.DefaultSelector()
         self._bell, self._ear = socket.socketpair()
         self._bell.setblocking(False)
@@ -89,17 +122,39 @@ class Stream:
         self._expelled.append(whom)
         self._ring()
 
-    def adopt(self, connection: Any, owner: Any, last: str | None, head: bytes, who: Any = None) -> None:
-        """Take over a socket: send ``head``, then the events after ``last`` (an event's id) or all afresh."""
+    def adopt(
+        self, connection: Any, owner: Any, last: str | None, head: bytes, who: Any = None, choice: Choice | None = None,
+        now: Callable[[], bytes] | None = None,
+    ) -> None:  # fmt: skip
+        """Take over a socket: send ``head``, then the events after ``last`` (an event's id), or all afresh.
+
+        With a ``choice`` only what is among it: first what that is like ``now``, if there is a way to tell. Who asks for one answer
+        is sent ``head`` with it, and what it missed since its last one comes first.
+        """
         connection.setblocking(False)
         epoch, _, number = (last or "").partition(".")
         with self._lock:
             first = self._end - len(self._events)
             known = epoch == self.epoch and number.isdigit() and first <= int(number) + 1 <= self._end
-            reader = Reader(connection, owner, int(number) + 1 if known else self._end, who)
-        reader.waiting = head if known else head + self._picture(reader)
+            begin = int(number) + 1 if known else self._end
+            if choice is not None and choice.once:
+                at, after = self._asked.get((who, choice), (0.0, self._end))
+                begin = after if after >= first and at > time.monotonic() - ASKED_AGAIN else self._end
+            reader = Reader(connection, owner, begin, who, choice)
+        if choice is None:
+            reader.waiting = head if known else head + self._picture(reader)
+        elif choice.once:
+            self._asked[who, choice] = time.monotonic(), begin
+            self._forget()
+        else:
+            reader.waiting = head if known or now is None else head + self._told(begin - 1, now())
         self._new.append(reader)
         self._ring()
+
+    def _forget(self) -> None:
+        """Of those who ask for one answer after another only the last are remembered."""
+        while len(self._asked) > MOST_ASKED:
+            del self._asked[next(iter(self._asked))]
 
     def close(self) -> None:
         """End all streams."""
@@ -147,7 +202,7 @@ class Stream:
                 for reader in list(self._readers.values()):
                     if reader.who is not None and not self.still(reader.who):
                         self._drop(reader)
-                    elif not reader.waiting:
+                    elif not reader.waiting and not (reader.choice is not None and reader.choice.once):
                         reader.waiting = b": here\n\n"
                         self._send(reader)
 
@@ -155,6 +210,9 @@ class Stream:
         joined: dict[int, tuple[bytes, int]] = {}
         for reader in list(self._readers.values()):
             if reader.next == self._end or reader.waiting:
+                continue
+            if reader.choice is not None:
+                self._choose(reader, reader.choice)
                 continue
             if reader.next not in joined:
                 joined[reader.next] = self._after(reader.next)
@@ -164,6 +222,32 @@ class Stream:
                 continue
             reader.waiting, reader.next = chunk, end
             self._send(reader)
+
+    def _choose(self, reader: Reader, choice: Choice) -> None:
+        """Tell somebody what it asked for, of what came since it was told last."""
+        with self._lock:
+            end, missed = self._end, self._end - reader.next
+            if missed > len(self._events):  # fell out of what is kept
+                self._drop(reader)
+                return
+            events = [self._events[at] for at in range(-missed, 0)]
+        found = [(number, event) for number, event in enumerate(events, reader.next) if choice.has(event)]
+        reader.next = end
+        if not found:
+            return
+        if choice.once:
+            number, event = found[0]
+            self._asked[reader.who, choice] = time.monotonic(), number + 1
+            reader.ends = True
+            head = f"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: {len(event.body)}\r\nConnection: close\r\n"
+            reader.waiting = head.encode() + DRESS + b"\r\n" + event.body
+        else:
+            reader.waiting = b"".join([self._told(number, event.body) for number, event in found])
+        self._send(reader)
+
+    def _told(self, number: int, body: bytes) -> bytes:
+        """A message without a name, which is a thing as it reads."""
+        return b"id: %s.%d\ndata: %s\n\n" % (self.epoch.encode(), number, body)
 
     def _after(self, first: int) -> tuple[bytes, int]:
         """The events from a number on, as they are sent, and the number after them; nothing if they are no longer kept."""
@@ -191,6 +275,9 @@ class Stream:
         was_waiting = bool(reader.waiting)
         reader.waiting = reader.waiting[sent:]
         if len(reader.waiting) > BEHIND:
+            self._drop(reader)
+            return
+        if reader.ends and not reader.waiting:
             self._drop(reader)
             return
         mask = selectors.EVENT_READ | (selectors.EVENT_WRITE if reader.waiting else 0)
