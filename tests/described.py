@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from typing import Any
 
 import jsonschema
 from flask import Response, request
 
+from cairnwind.commands.paths import braces
 from cairnwind.service import app as service
 from cairnwind.service import calls
 
@@ -40,7 +40,7 @@ def look(response: Response) -> Response:
     rule = request.url_rule
     if rule is None or not rule.rule.startswith(calls.V1) or "json" not in (response.content_type or ""):
         return response
-    path = re.sub(r"<(?:\w+:)?(\w+)>", r"{\1}", rule.rule.removeprefix(calls.V1))
+    path = braces(rule.rule.removeprefix(calls.V1))
     key = request.method, path, response.status_code
     if looked_at[key] >= EACH or (request.method, path) not in _operations:
         return response

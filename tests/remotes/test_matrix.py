@@ -13,6 +13,7 @@ import pytest
 
 from cairnwind.commands import table as commands
 from cairnwind.commands.declaring import Command
+from cairnwind.commands.paths import filled
 from cairnwind.commands.reading import names
 from cairnwind.core.values.errors import CallerError, Trouble
 from tests.conftest import eventually
@@ -158,9 +159,8 @@ def told(form: dict[str, Any]) -> tuple[str, str]:
 def by_every_way(
     ways: Ways, kind: type[Command], body: dict[str, Any]
 ) -> Iterator[tuple[str, dict[str, Any]]]:
-    path, rest = kind.path, dict(body)
-    for name in re.findall(r"<(?:\w+:)?(\w+)>", kind.path):
-        path = re.sub(rf"<(?:\w+:)?{name}>", quote(str(rest.pop(name)), safe=""), path)
+    rest = dict(body)
+    path = filled(kind.path, lambda _, name: quote(str(rest.pop(name)), safe=""))
     more = {} if kind.method == "DELETE" else {"json": rest}
     yield "HTTP", ways.running.http(kind.method, f"/api/v1{path}", key=ways.key, **more).json()
     try:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import itertools
 import json
 import os
-import re
 import subprocess
 import time
 from collections.abc import Callable, Iterator
@@ -23,6 +22,7 @@ from schemathesis.specs.openapi import checks
 
 from cairnwind.client import Site
 from cairnwind.commands import page
+from cairnwind.commands.paths import braces, filled
 from cairnwind.core.values.errors import CallerError
 from cairnwind.service import calls
 from cairnwind.service.app import make_app
@@ -120,15 +120,14 @@ def test_the_docs_have_the_table_of_roles_as_it_is() -> None:
         assert table in text, "make it anew: python tools/pages.py"
 
 
-STREAMS = {calls._braces(call.path) for call in calls.CALLS if call.streams}
+STREAMS = {braces(call.path) for call in calls.CALLS if call.streams}
 
 
 def _path(call: calls.Call) -> str:
     """An address of a call, with names from its examples, or with ones that nobody has."""
-    return re.sub(
-        r"<(?:(\w+):)?(\w+)>",
-        lambda part: "999999" if part[1] == "int" else call.examples.get(part[2], "nothing-of-the-kind"),
+    return filled(
         calls.full(call.path),
+        lambda kind, name: "999999" if kind == "int" else call.examples.get(name, "nothing-of-the-kind"),
     )
 
 

@@ -391,7 +391,9 @@ def test_who_asks_for_one_thing_is_told_that_alone(running: Running) -> None:
     ]
     assert read_events(running, 1, path="/inputs/door/changes")[0][2]["state"] == "closed"
     moved = [data for _, _, data in read_events(running, 2, first, path="/events/input")]
-    assert [(data["name"], data["state"]) for data in moved] == [("door", "open"), ("door", "closed")], "its edge, and then"
+    assert [(data["name"], data["state"]) for data in moved] == [("door", "open"), ("door", "closed")], (
+        "its edge, and then"
+    )
     # once, and again: what came meanwhile comes next, as often as it was
     eventually(lambda: running.service.runtime.stream.count == 0)
     with ThreadPoolExecutor() as pool:

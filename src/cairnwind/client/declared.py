@@ -6,7 +6,6 @@ so that a new one needs nothing here.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
@@ -38,6 +37,7 @@ class Declared(Wire):
     def _give(
         self, kind: type[Command], given: tuple[Any, ...], named: dict[str, Any], wait: str | None
     ) -> Outcome:
+        from cairnwind.commands.paths import filled
         from cairnwind.commands.reading import names, read
 
         fields = names(kind)
@@ -45,10 +45,7 @@ class Declared(Wire):
             raise TypeError(f"{kind.word}() takes {', '.join(fields)}")
         body = {**dict(zip(fields, given, strict=False)), **keywords(named)}
         read(kind, body)  # what is wrong is said here in the same words, without a call
-        inside = re.findall(r"<(?:\w+:)?(\w+)>", kind.path)
-        path = kind.path
-        for name in inside:
-            path = re.sub(rf"<(?:\w+:)?{name}>", quote(str(body.pop(name)), safe=""), path)
+        path = filled(kind.path, lambda _, name: quote(str(body.pop(name)), safe=""))
         if wait is not None and kind.waits:
             body["wait"] = wait
         return outcome_of(self.call(kind.method, path, None if kind.method == "DELETE" else body))

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import re
-
 from cairnwind.commands.declaring import Command
+from cairnwind.commands.paths import braces
 from cairnwind.commands.reading import meaning, names
 from cairnwind.commands.table import COMMANDS
 
@@ -16,7 +15,7 @@ def table() -> str:
         "|---|---|---|---|---|---|---|",
     ]
     for word, kind in COMMANDS.items():
-        path = re.sub(r"<(?:\w+:)?(\w+)>", r"{\1}", kind.path)
+        path = braces(kind.path)
         rows.append(
             f"| `{word}` | {kind.help()} | {_carries(kind)} | {kind.role} | {_lane(kind)} | `{kind.method} {path}` | `{kind.typed or word.replace('_', '-')}` |"
         )

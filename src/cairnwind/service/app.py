@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import re
 from collections.abc import Callable, Sequence
 from importlib.resources import files
 from pathlib import Path
@@ -16,6 +15,7 @@ from werkzeug.exceptions import HTTPException
 
 from cairnwind import __version__
 from cairnwind.commands.declaring import Command
+from cairnwind.commands.paths import inside
 from cairnwind.commands.reading import names, read
 from cairnwind.commands.table import COMMANDS
 from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
@@ -373,8 +373,7 @@ class _Api:
 
     def _command(self, kind: type[Command]) -> Callable[..., Response]:
         """The view of a command of the table: what stands in the address and in the body, read as it declares that."""
-        inside = frozenset(re.findall(r"<(?:\w+:)?(\w+)>", kind.path))
-        known = {*names(kind), *(("wait",) if kind.waits else ())} - inside
+        known = {*names(kind), *(("wait",) if kind.waits else ())} - inside(kind.path)
 
         def view(**address: Any) -> Response:
             body = json_body(known, empty=True) if kind.method != "DELETE" else {}

@@ -12,8 +12,9 @@ from typing import Any, NamedTuple, TypedDict
 import msgspec
 
 from cairnwind import forms
-from cairnwind.commands import reading
+from cairnwind.commands import paths, reading
 from cairnwind.commands.declaring import Command
+from cairnwind.commands.paths import braces
 from cairnwind.commands.table import COMMANDS
 from cairnwind.commands.trials import TryPin
 
@@ -64,32 +65,18 @@ SAID: Schema = {"type": "string", "minLength": 1}
 WHOLE: Schema = {"type": "integer"}
 COUNT: Schema = {"type": "integer", "minimum": 0, "maximum": 2**62}
 FLAG: Schema = {"type": "boolean"}
-SPAN: Schema = {
-    "type": ["string", "number"],
-    "description": "A time as people write it: '3 s', '10 min'; a number is seconds.",
-}
-SETTING: Schema = {
-    "type": ["string", "number", "boolean", "object"],
-    "description": "'on', 'off', 'toggle', '40 %', 40, 'coral', 'A4'; or an object: {level}, {duty, hertz}, {colour}, {hertz, loudness}, {drive}.",
-}  # fmt: skip
+_TURN: dict[str, Schema] = reading.schema(COMMANDS["turn"])["properties"]
+SPAN, SETTING = _TURN["over"], _TURN["setting"]
 ROLE: Schema = {"type": "string", "enum": ["watch", "operate", "keep"]}
 WAIT = {"wait": {**SPAN, "description": "How long to wait for what becomes of it; 10 s at most."}}
-LIFE: dict[str, Schema] = {
-    "rank": {"type": "string", "enum": ["person", "hand"]}, "for": SPAN, "until": TEXT, "lease": SPAN,
-    "lasting": {"type": "string", "enum": ["until released"]}, "when_possible": FLAG,
-}  # fmt: skip
-CLAIM: dict[str, Schema] = {
-    "setting": SETTING, "over": SPAN, "program": {"type": ["string", "object"], "description": "An object with a kind, or the name of a tune."}, **LIFE,
-}  # fmt: skip
+CLAIM = {name: schema for name, schema in _TURN.items() if name != "output"}
 HOURS: dict[str, Schema] = {
     "days": many({"type": "string", "enum": ["mo", "tu", "we", "th", "fr", "sa", "su"]}),
     "from": {"type": "string", "pattern": "^([01][0-9]|2[0-3]):[0-5][0-9]$"}, "to": {"type": "string", "pattern": "^([01][0-9]|2[0-3]):[0-5][0-9]$"},
     "until": {"type": "string", "description": "A date, which counts to its end, or RFC 3339."},
 }  # fmt: skip
 LIMITS: dict[str, Schema] = {"only": {**many(TEXT), "minItems": 1}, **HOURS}
-SCHEDULE: dict[str, Schema] = {
-    "name": SAID, "do": SAID, "from": SAID, "to": TEXT, "for": TEXT, "repeat": TEXT, "starts": TEXT, "without": many(TEXT), "also": many(TEXT), "timezone": TEXT,
-}  # fmt: skip
+SCHEDULE: dict[str, Schema] = reading.schema(COMMANDS["add_schedule"])["properties"]
 PAST = {"from": TEXT, "to": TEXT}
 
 
@@ -237,8 +224,8 @@ _OTHERS: tuple[Call, ...] = (
 
 def _of_command(kind: type[Command]) -> Call:
     """The call of a command of the table."""
-    inside = re.findall(r"<(?:\w+:)?(\w+)>", kind.path)
-    given = reading.schema(kind, frozenset(inside))
+    inside = paths.inside(kind.path)
+    given = reading.schema(kind, inside)
     if kind.waits:
         given["properties"] |= WAIT
     takes = kind.method != "DELETE"
@@ -304,24 +291,20 @@ QUERIES = {(call.method, full(call.path)): frozenset(call.query) for call in CAL
 def role_table() -> str:
     """The table of the docs: each call, its role, what it does."""
     rows = ["| call | role | |", "|---|---|---|"]
-    rows += [f"| `{call.method} {_braces(full(call.path))}` | {call.role} | {call.says} |" for call in CALLS]
+    rows += [f"| `{call.method} {braces(full(call.path))}` | {call.role} | {call.says} |" for call in CALLS]
     return "\n".join(rows)
-
-
-def _braces(path: str) -> str:
-    return re.sub(r"<(?:\w+:)?(\w+)>", r"{\1}", path)
 
 
 def describe(version: str, url: str) -> dict[str, Any]:
     """The OpenAPI 3.1 description of everything under `V1`."""
-    paths: dict[str, Any] = {}
+    found: dict[str, Any] = {}
     for call in CALLS:
         if full(call.path).startswith(V1):
-            paths.setdefault(_braces(call.path), {})[call.method.lower()] = _operation(call)
+            found.setdefault(braces(call.path), {})[call.method.lower()] = _operation(call)
     return {
         "openapi": "3.1.0",
         "info": {"title": "Cairnwind", "version": version, "description": "Errors are problem details (RFC 9457). Docs: docs/api.md."},
-        "servers": [{"url": url + V1}], "security": [{"key": []}], "paths": paths,
+        "servers": [{"url": url + V1}], "security": [{"key": []}], "paths": found,
         "components": {
             "securitySchemes": {"key": {"type": "http", "scheme": "bearer"}}, "schemas": SCHEMAS,
             "responses": {"Problem": {"description": "What is wrong, and what to do.", "headers": {"Retry-After": {"description": "With 429 and 503: seconds.", "schema": {"type": "integer"}}}, "content": {"application/problem+json": {"schema": ref("Problem")}}}},
@@ -339,7 +322,7 @@ def _headers(call: Call) -> dict[str, Any]:
 def _operation(call: Call) -> dict[str, Any]:
     word = {"GET": "get", "POST": "post", "PUT": "put", "PATCH": "patch", "DELETE": "delete"}[call.method]
     parameters: list[dict[str, Any]] = []
-    for kind, name in re.findall(r"<(?:(\w+):)?(\w+)>", call.path):
+    for kind, name in paths.parts(call.path):
         schema: Schema = COUNT if kind == "int" else SAID
         given = {"example": call.examples[name]} if name in call.examples else {}
         parameters.append({"name": name, "in": "path", "required": True, "schema": schema, **given})
@@ -358,7 +341,7 @@ def _operation(call: Call) -> dict[str, Any]:
         else {"application/json": {"schema": ANSWERS[call.method, call.path]}}
     )
     found: dict[str, Any] = {
-        "operationId": f"{word}-{re.sub(r'[^a-z]+', '-', _braces(call.path)).strip('-')}", "summary": call.says, "x-role": call.role,
+        "operationId": f"{word}-{re.sub(r'[^a-z]+', '-', braces(call.path)).strip('-')}", "summary": call.says, "x-role": call.role,
         "tags": [call.path.split("/")[1].split(".")[0]], "parameters": parameters,
         "responses": {str(call.status): {"description": "Done.", "content": content, **_headers(call)}, "default": {"$ref": "#/components/responses/Problem"}},
     }  # fmt: skip
