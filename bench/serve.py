@@ -48,10 +48,30 @@ def product(count: int, broker: int = 0) -> None:
                 writer.slow = float(value)
             elif order == "stats":
                 say({"commits": writer.commits, "written": writer.written, "rss": rss(), "cpu": cpu()})
+            elif order == "journal":
+                say({"rows": lengthen(service.folder.database, int(value))})
+            elif order == "hang":
+                writer.slow = float(value)
+                writer.put([("old answers", (0,))])
+                threading.Timer(float(value), lambda: setattr(writer, "slow", 0.0)).start()
             elif order == "pins":
                 say({"seen": list(link.seen)})  # type: ignore[attr-defined]
                 link.seen.clear()  # type: ignore[attr-defined]
         service.stop()
+
+
+def lengthen(path: Path, count: int) -> int:
+    """A journal of so many rows more, from long ago."""
+    connection = sqlite3.connect(path, timeout=60)
+    (first,) = connection.execute("SELECT coalesce(min(seq), 1) FROM journal").fetchone()
+    rows = (
+        (first - 1 - n, 1_000_000_000 * n, "change", f"relay-{n % 10}", f"relay-{n % 10} is on", "", "", "{}")
+        for n in range(count)
+    )
+    connection.executemany("INSERT INTO journal VALUES (?, ?, ?, ?, ?, ?, ?, ?)", rows)
+    connection.commit()
+    connection.close()
+    return count
 
 
 def committed() -> None:
@@ -161,7 +181,7 @@ def orders() -> object:
         if order == "end":
             return
         yield order, value
-        if order == "slow":
+        if order in ("slow", "hang"):
             say({})
 
 

@@ -81,8 +81,8 @@ def test_a_certificate_of_its_own_is_known_by_its_fingerprint(tmp_path: Path) ->
         assert time.monotonic() - begin < 3
         for each in silent:
             each.close()
-        with pytest.raises(requests.RequestException):
-            requests.get(f"http://127.0.0.1:{port}/healthz", timeout=5)
+        plain = requests.get(f"http://127.0.0.1:{port}/healthz", timeout=5)
+        assert (plain.status_code, plain.text) == (400, "This address is for https only.")
         done = cairnwind(
             "--address",
             f"https://127.0.0.1:{port}",

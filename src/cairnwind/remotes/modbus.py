@@ -119,6 +119,7 @@ class ModbusRemote(Remote):
 
         class Server(socketserver.ThreadingTCPServer):
             allow_reuse_address = True
+            request_queue_size = 64
             daemon_threads = True
 
             def handle_error(self, request: Any, client_address: Any) -> None:

@@ -92,6 +92,7 @@ class Service:
         from cairnwind.service.app import make_app
         from cairnwind.service.desk import Desk
         from cairnwind.service.door import Door
+        from cairnwind.service.haste import hasty
         from cairnwind.service.keys import Keys
         from cairnwind.service.runtime import Runtime
         from cairnwind.service.server import Server
@@ -109,7 +110,7 @@ class Service:
             wire = Wire(self.desk)
             self.remotes = [*opened(self.site, self.desk, self.runtime, self.folder), wire]
             app = make_app(self.desk, door, wire, self.remotes)
-            self._server = Server(app, (self.host, self.port), self._secure())
+            self._server = Server(app, (self.host, self.port), self._secure(), hasty(self.site))
             self.port = self._server.start()
             wire.address = self.url
             for remote in self.remotes:

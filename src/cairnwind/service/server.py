@@ -9,15 +9,13 @@ idle streams cost no worker at all. See ``docs/architecture.md``.
 from __future__ import annotations
 
 import logging
-import socket
 import threading
 from collections.abc import Callable
 from typing import Any
 
 from cheroot import wsgi
-from cheroot.server import HTTPConnection
 
-from cairnwind.remotes.address import near
+from cairnwind.service.doorman import LARGEST_HEAD, Doorman
 
 log = logging.getLogger("cairnwind.http")
 WORKERS = 12
@@ -37,17 +35,6 @@ HEADERS = (
     (b"Cache-Control", b"no-store"),
 )
 """Sent with every answer, except `Cache-Control` where the application has its own."""
-
-
-class Connection(HTTPConnection):
-    """A connection that may have been given away."""
-
-    given = False
-
-    def close(self) -> None:
-        """Close, unless it belongs to somebody else now."""
-        if not self.given:
-            super().close()
 
 
 class Gateway(wsgi.Gateway_10):
@@ -87,7 +74,7 @@ class Gateway(wsgi.Gateway_10):
 
     def _give(self) -> tuple[Any, Any]:
         conn = self.req.conn
-        conn.given = True
+        conn.give()
         self.req.close_connection = True
         self.req.sent_headers = True
         return conn.socket, conn
@@ -96,38 +83,33 @@ class Gateway(wsgi.Gateway_10):
 class Server:
     """Listens and answers until stopped."""
 
-    def __init__(self, app: Callable[..., Any], address: tuple[str, int], secure: Any = None) -> None:
-        """``secure`` is an adapter of `cairnwind.service.tls`; None: plain."""
+    def __init__(
+        self, app: Callable[..., Any], address: tuple[str, int], secure: Any = None,
+        urgent: Callable[[bytes, bytes], bool] = lambda head, body: False,
+    ) -> None:  # fmt: skip
+        """``secure`` is an adapter of `cairnwind.service.tls`; None: plain. ``urgent``: by head and body, what goes before all others."""
+        self._urgent = urgent
         self._server = wsgi.Server(address, app, numthreads=WORKERS, timeout=30, shutdown_timeout=1)
         self._server.ssl_adapter = secure
-        self._server.ConnectionClass = Connection
         self._server.gateway = Gateway
-        self._server.max_request_header_size = 64 << 10
-        self._server.keep_alive_conn_limit = 512
+        self._server.request_queue_size = 1024  # who comes while many do is not made to try again
+        self._server.max_request_header_size = LARGEST_HEAD
         self._server.error_log = _log  # type: ignore[method-assign]
         self._thread = threading.Thread(target=self._serve, name="http", daemon=True)
 
     def start(self) -> int:
         """Listen; returns the port. Raises `OSError` if the address is taken."""
         self._server.prepare()
+        keeper: Any = self._server  # which has no name for who keeps its connections
+        keeper._connections.close()
+        keeper._connections = Doorman(self._server, self._urgent)
         self._thread.start()
         return int(self._server.bind_addr[1])
 
     def stop(self) -> None:
         """Finish what is being answered (a second at most) and stop."""
-        # it looks up when somebody comes, or twice a second: somebody comes
-        poke = threading.Timer(0.02, self._poke)
-        poke.start()
         self._server.stop()
-        poke.join()
         self._thread.join(2)
-
-    def _poke(self) -> None:
-        host, port = self._server.bind_addr[:2]
-        try:
-            socket.create_connection((near(host), port), 1).close()
-        except OSError:
-            pass  # it was quicker
 
     def _serve(self) -> None:
         self._server.serve()

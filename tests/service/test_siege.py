@@ -1,0 +1,252 @@
+"""Doors under attack: nothing that others send, or leave unsent, holds up a stop, and nothing of it runs without bound."""
+
+from __future__ import annotations
+
+import contextlib
+import random
+import re
+import socket
+import ssl
+import threading
+import time
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from cairnwind.service import doorman
+from cairnwind.service.doorman import LARGEST_BODY, LARGEST_HEAD, Connection, Refused, whole
+from tests.conftest import Running, eventually
+
+LASTS = 60.0
+"""Seconds that a siege would last, were it to hold anything up."""
+SILENT = b""
+HEAD = b"GET /api/v1/outputs HTTP/1.1\r\nHost: 127.0.0.1\r\nX-Slow: "
+BODY = b"POST /api/v1/phrases HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nContent-Length: 60000\r\n\r\n{"
+CHUNKS = b"POST /api/v1/phrases HTTP/1.1\r\nHost: 127.0.0.1\r\nTransfer-Encoding: chunked\r\n\r\nffff\r\n{"
+
+
+def visitor(running: Running) -> socket.socket:
+    return socket.create_connection(("127.0.0.1", running.service.port), timeout=10)
+
+
+@contextlib.contextmanager
+def siege(running: Running, said: bytes, many: int) -> Iterator[list[socket.socket]]:
+    """So many connections that have said that much and no more."""
+    besiegers = [visitor(running) for _ in range(many)]
+    try:
+        for each in besiegers:
+            each.sendall(said)
+        time.sleep(0.2)
+        yield besiegers
+    finally:
+        for each in besiegers:
+            each.close()
+
+
+def stops(running: Running) -> float:
+    """Seconds from a stop to the pin; everything is as before then."""
+    running.site.turn("kiln", "on")
+    begin = time.monotonic()
+    assert running.http("PUT", "/api/v1/all-stop", json={}).status_code == 200
+    taken = time.monotonic() - begin
+    line = running.service.site.outputs["kiln"].pin.line
+    assert running.link().pins[line] == 0
+    running.site.reset_stop()
+    return taken
+
+
+@pytest.mark.parametrize(
+    "said", [SILENT, HEAD, BODY, CHUNKS], ids=["silent", "half a head", "no body", "half a chunk"]
+)
+def test_requests_that_do_not_come_hold_up_nobody(
+    running: Running, said: bytes, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(doorman, "HEAD_WITHIN", LASTS)
+    monkeypatch.setattr(doorman, "BODY_WITHIN", LASTS)
+    with siege(running, said, 300):
+        assert max(stops(running) for _ in range(3)) < LASTS / 6
+        # nor anything else: no worker has any of them
+        assert (
+            running.http("POST", "/api/v1/claims", json={"output": "gallery", "setting": "40 %"}).status_code
+            == 201
+        )
+
+
+def test_half_a_handshake_holds_up_nobody_either(tmp_path: Any) -> None:
+    from cairnwind.client import Site
+    from cairnwind.folder import Folder
+    from cairnwind.service.serve import Service
+    from cairnwind.site import read_text
+    from tests.conftest import SITE
+
+    service = Service(
+        read_text(f'{SITE}\n[service]\ntls = "self-made"\n', str(tmp_path / "site.toml")),
+        Folder(tmp_path / "s"),
+        0,
+    )
+    service.start()
+    silent: list[socket.socket] = []
+    try:
+        silent = [socket.create_connection(("127.0.0.1", service.port)) for _ in range(200)]
+        hello = ssl.MemoryBIO()
+        begun = ssl.create_default_context().wrap_bio(ssl.MemoryBIO(), hello, server_hostname="localhost")
+        with contextlib.suppress(ssl.SSLWantReadError):
+            begun.do_handshake()
+        first = hello.read()
+        for number, each in enumerate(silent):
+            each.sendall(first[: number % len(first)])
+        site = Site(state=tmp_path / "s")
+        assert site.stop().outcome == "driving"
+    finally:
+        for each in silent:
+            each.close()
+        service.stop()
+
+
+def test_who_says_nothing_for_too_long_is_sent_away_and_told_why(
+    running: Running, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(doorman, "HEAD_WITHIN", 0.6)
+    monkeypatch.setattr(doorman, "BODY_WITHIN", 0.9)
+    for said, told in ((SILENT, b""), (HEAD, b"408"), (BODY, b"408"), (CHUNKS, b"408")):
+        with siege(running, said, 1) as (one,):
+            assert one.recv(100)[9:12] == told
+    with siege(running, b"GET / HTTP/1.1\r\nX: " + b"x" * (LARGEST_HEAD + 1), 1) as (one,):
+        assert one.recv(100)[9:12] == b"431"
+    for head in (
+        b"Content-Length: %d" % (LARGEST_BODY + 1),
+        b"Content-Length: 1\r\nContent-Length: 2",
+        b"Content-Length: 0000000000005",
+    ):
+        with siege(running, b"POST /api/v1/phrases HTTP/1.1\r\n" + head + b"\r\n\r\n", 1) as (one,):
+            assert one.recv(100)[9:12] in (b"413", b"400"), head
+
+
+def test_there_is_always_room_for_one_more(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Of the address that has most of them those go that wait longest; whoever is answered keeps its connection."""
+    keeper = running.service._server._server._connections
+    monkeypatch.setattr(keeper, "_most", 40)
+    kept = visitor(running)
+    ask = f"GET /healthz HTTP/1.1\r\nHost: 127.0.0.1:{running.service.port}\r\n\r\n".encode()
+    with siege(running, SILENT, 100):
+        eventually(lambda: keeper._all <= 40)
+        for _ in range(3):
+            with siege(running, ask, 1) as (one,):
+                assert one.recv(1000).startswith(b"HTTP/1.1 200"), "the newest is heard"
+    kept.close()
+    eventually(lambda: keeper._all <= 2)
+    assert keeper._held == 0, "nothing is kept of those that went"
+
+
+def test_requests_in_pieces_and_several_at_once_are_each_answered(running: Running) -> None:
+    """Whole requests, cut anywhere, one after the other on one connection: an answer for each, in their order."""
+    chance = random.Random(5)
+    port, key = running.service.port, running.key
+    top = f"Host: 127.0.0.1:{port}\r\nAuthorization: Bearer {key}\r\nContent-Type: application/json\r\n"
+    body = b'{"output": "gallery", "setting": "%d %%"}'
+    with siege(running, SILENT, 1) as (line,):
+        said = b""
+        for percent in range(10, 30):
+            text = body % percent
+            if percent % 3:
+                said += (
+                    f"POST /api/v1/claims HTTP/1.1\r\n{top}Content-Length: {len(text)}\r\n\r\n".encode()
+                    + text
+                )
+            else:
+                half = len(text) // 2
+                said += f"POST /api/v1/claims HTTP/1.1\r\n{top}Transfer-Encoding: chunked\r\n\r\n".encode()
+                said += b"%x;x=y\r\n%s\r\n%x\r\n%s\r\n0\r\n\r\n" % (
+                    half,
+                    text[:half],
+                    len(text) - half,
+                    text[half:],
+                )
+        while said:
+            size = chance.choice((1, 3, 40, 700, 3000))
+            line.sendall(said[:size])
+            said = said[size:]
+            time.sleep(0.002)
+        come = b""
+        while come.count(b"HTTP/1.1 ") < 20:
+            come += line.recv(65536)
+        assert come.count(b"HTTP/1.1 201") == 20, come[:2000]
+    texts = [row["text"] for row in running.site.journal(subject="gallery", kind="command")]
+    levels = [int(found[1]) for text in reversed(texts) if (found := re.search(r"(\d+) %", text))]
+    assert levels == list(range(10, 30)), texts[:3]
+    large = running.http(
+        "POST", "/api/v1/phrases", json={"phrase": "x" * 60_000}, headers={"Expect": "100-continue"}
+    )
+    assert large.status_code == 400
+
+
+def test_requests_that_overtake_their_answers_are_answered_one_after_the_other(running: Running) -> None:
+    """More comes while a worker has a request, and some of those who sent it go away: nobody is answered twice, and the server stays."""
+    ask = f"GET /api/v1/outputs HTTP/1.1\r\nHost: 127.0.0.1:{running.service.port}\r\nAuthorization: Bearer {running.key}\r\n\r\n".encode()
+
+    def eager(number: int) -> int:
+        with contextlib.closing(visitor(running)) as line:
+            come, many = b"", 60
+            for turn in range(many):
+                line.sendall(ask)
+                if turn % 3 == number % 3:
+                    come += line.recv(100)
+            if number % 4 == 0:
+                return many  # and is gone
+            while come.count(b"HTTP/1.1 200") < many:
+                part = line.recv(65536)
+                assert part, f"{come.count(b'HTTP/1.1 200')} answers, and it hung up"
+                come += part
+            return come.count(b"HTTP/1.1 200")
+
+    with ThreadPoolExecutor(16) as pool:
+        assert set(pool.map(eager, range(48))) == {60}
+    keeper = running.service._server._server._connections
+    eventually(lambda: keeper._all == 0)
+    assert keeper._held == 0
+    assert stops(running) < LASTS
+
+
+@settings(max_examples=300)
+@given(
+    head=st.lists(st.sampled_from([b"Content-Length: 3", b"content-length:3", b"X: y", b"Transfer-Encoding: chunked", b"Content-Length: x"]), max_size=4),
+    rest=st.binary(max_size=40), cut=st.integers(0, 200),
+)  # fmt: skip
+def test_where_a_request_ends_does_not_depend_on_how_it_comes(
+    head: list[bytes], rest: bytes, cut: int
+) -> None:
+    text = b"POST /x HTTP/1.1\r\n" + b"".join(each + b"\r\n" for each in head) + b"\r\n" + rest
+
+    def asked(*parts: bytes) -> Any:
+        conn = Connection.__new__(Connection)
+        conn.come, conn.body_from, conn.since = bytearray(), 0, 0.0
+        for part in parts:
+            conn.come += part
+            try:
+                size = whole(conn)
+            except Refused as error:
+                return str(error)
+            if size:
+                return size
+        return 0
+
+    assert (
+        asked(text) == asked(text[:cut], text[cut:]) == asked(*(text[at : at + 1] for at in range(len(text))))
+    )
+
+
+def test_a_stop_passes_workers_that_are_all_busy(running: Running) -> None:
+    """Twelve and more that wait for what becomes of their commands, on a board that is slow."""
+    running.service.pins.links["far"].answers_after = 20_000_000_000
+    slow = {"output": "yard", "setting": "on", "wait": "10 s"}
+    with ThreadPoolExecutor(40) as pool:
+        waiting = [pool.submit(running.http, "POST", "/api/v1/claims", json=slow) for _ in range(40)]
+        time.sleep(0.3)
+        assert max(stops(running) for _ in range(3)) < 5, "half of what they wait for"
+        running.service.pins.links["far"].answers_after = 0
+        assert all(each.result(60).status_code in (201, 409, 429) for each in waiting)
+    assert threading.active_count() < 60
