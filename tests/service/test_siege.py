@@ -6,6 +6,7 @@ import contextlib
 import random
 import re
 import socket
+import sqlite3
 import ssl
 import threading
 import time
@@ -19,6 +20,7 @@ from hypothesis import strategies as st
 
 from cairnwind.service import doorman
 from cairnwind.service.doorman import LARGEST_BODY, LARGEST_HEAD, Connection, Refused, whole
+from cairnwind.store import reader
 from tests.conftest import Running, eventually
 
 LASTS = 60.0
@@ -250,3 +252,48 @@ def test_a_stop_passes_workers_that_are_all_busy(running: Running) -> None:
         running.service.pins.links["far"].answers_after = 0
         assert all(each.result(60).status_code in (201, 409, 429) for each in waiting)
     assert threading.active_count() < 60
+
+
+def test_searches_are_few_at_once_and_each_ends(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A key that may only watch searches a long journal, as often as it likes: others go on, and it is told to narrow that."""
+    rows = ((-n, n, "change", "yard", "yard is on", "", f"somebody {n}", "{}") for n in range(1, 200_000))
+    with contextlib.closing(sqlite3.connect(running.folder / "state" / "cairnwind.db")) as journal, journal:
+        journal.executemany("INSERT INTO journal VALUES (?, ?, ?, ?, ?, ?, ?, ?)", rows)
+    watcher = running.site.new_key("watcher", "watch")
+    search = "/api/v1/journal?source=nobody&limit=1000"
+    assert running.http("GET", search, key=watcher).json()["rows"] == []
+    monkeypatch.setattr(reader, "SEARCH_WITHIN", 0.0)
+    given_up = running.http("GET", search, key=watcher)
+    assert (given_up.status_code, given_up.headers["Retry-After"]) == (503, "5")
+    assert "Narrow it" in given_up.json()["remedy"]
+    assert running.http("GET", "/api/v1/journal?subject=gallery", key=watcher).status_code == 200, (
+        "what is found at once is"
+    )
+    monkeypatch.setattr(reader, "SEARCH_WITHIN", LASTS)
+    over = threading.Event()
+
+    def go_on() -> set[int]:
+        found = set()
+        while not over.is_set():
+            found.add(running.http("GET", search, key=watcher).status_code)
+        return found
+
+    with ThreadPoolExecutor(24) as pool:
+        searches = [pool.submit(go_on) for _ in range(24)]
+        time.sleep(0.3)
+        assert max(stops(running) for _ in range(3)) < LASTS / 6
+        assert (
+            running.http("POST", "/api/v1/claims", json={"output": "gallery", "setting": "40 %"}).status_code
+            == 201
+        )
+        over.set()
+        assert set.union(*(each.result(60) for each in searches)) <= {200, 429, 503}
+    # threads that came and went have left no connection to the database open
+    for _ in range(3):
+        threading.Thread(target=running.service.runtime.reader.last).start()
+    eventually(
+        lambda: (
+            running.service.runtime.reader.last()
+            and sum(not each.is_alive() for each in running.service.runtime.reader._open) <= 3
+        )
+    )

@@ -420,7 +420,7 @@ class Desk:
 
     def journal(self, after: int, limit: int = 500) -> list[Any]:
         """Rows of the journal after a number."""
-        return self.runtime.reader.journal(after=after, limit=limit)
+        return self.runtime.reader.after(after, limit)
 
 
 def trouble_form(error: Trouble) -> dict[str, Any]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import threading
+import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -15,6 +16,7 @@ from cairnwind.core.facts.course import Timer
 from cairnwind.core.facts.events import Keep, Start
 from cairnwind.core.facts.history import alarm_read, claim_read, stop_read, tag_read, trip_read
 from cairnwind.core.language.rights import Key
+from cairnwind.core.values.errors import CallerError
 from cairnwind.store.database import connect
 
 
@@ -30,6 +32,11 @@ class Row:
     command: str
     source: str
     data: dict[str, Any]
+
+
+def _row(found: tuple[Any, ...]) -> Row:
+    seq, wall, kind, subject, text, command, source, data = found
+    return Row(seq, wall, kind, subject, text, command, source, orjson.loads(data))
 
 
 class Session(NamedTuple):
@@ -67,13 +74,26 @@ def _key(row: tuple[Any, ...] | None) -> Key | None:
     return Key(id, name, role, tuple(when.pop("only", ())), when, made, used, used_from)
 
 
+SEARCHES, WAIT_FOR_ONE, SEARCH_WITHIN = 4, 1.0, 2.0
+"""How many search at once; seconds to wait until one may; and seconds that one may take."""
+FREQUENT = ("change", "input", "command", "ended")
+"""Kinds of which there are many rows, whatever they are about."""
+LOOK_EVERY = 20_000
+"""Steps of the database's machine between two looks at the time."""
+
+
 class Reader:
-    """Reads; one connection a thread, so that readers never wait for one another nor for the writer."""
+    """Reads; one connection a thread, so that readers never wait for one another nor for the writer.
+
+    What is searched for grows with the journal: so few search at once, and each for a bounded time.
+    """
 
     def __init__(self, path: Path) -> None:
         self._path = path
         self._local = threading.local()
-        self._open: list[sqlite3.Connection] = []
+        self._open: dict[threading.Thread, sqlite3.Connection] = {}
+        self._lock = threading.Lock()
+        self._searches = threading.BoundedSemaphore(SEARCHES)
 
     def start(self, at: Instant) -> Start:
         """All that the engine needs to take up where it was left."""
@@ -156,9 +176,14 @@ class Reader:
         ``source`` is part of who commanded it; ``begin`` and ``end`` are wall nanoseconds, the end exclusive.
         """
         where, values = [], []
+        # a plus keeps an index from being taken that would not help: of two the one with fewer rows, and of a time only both its ends
+        by_kind = "" if kind not in FREQUENT else "+"
+        of_both = "" if kind is None or by_kind else "+"
+        time_of = "" if begin is not None and end is not None else "+"
         for clause, value in (
-            ("seq < ?", before), ("seq > ?", after), ("subject = ?", subject), ("kind = ?", kind),
-            ("instr(lower(source), lower(?)) > 0", source), ("wall >= ?", begin), ("wall < ?", end),
+            ("seq < ?", before), ("seq > ?", after), (f"{of_both}subject = ?", subject),
+            (f"{by_kind if subject else ''}kind = ?", kind), ("instr(lower(source), lower(?)) > 0", source),
+            (f"{time_of}wall >= ?", begin), (f"{time_of}wall < ?", end),
         ):  # fmt: skip
             if value is not None:
                 where.append(clause)
@@ -168,22 +193,24 @@ class Reader:
             + (" WHERE " + " AND ".join(where) if where else "")
             + f" ORDER BY seq {'ASC' if after is not None else 'DESC'} LIMIT ?"
         )
-        return [
-            Row(seq, wall, kind, subject, text, command, source, orjson.loads(data))
-            for seq, wall, kind, subject, text, command, source, data in self._all(sql, (*values, limit))
-        ]
+        return [_row(each) for each in self._search(sql, (*values, limit))]
+
+    def after(self, number: int, limit: int) -> list[Row]:
+        """The rows that follow one, for those who tell them on: they wait for no search."""
+        sql = "SELECT seq, wall, kind, subject, text, command, source, data FROM journal WHERE seq > ? ORDER BY seq LIMIT ?"
+        return [_row(each) for each in self._all(sql, (number, limit))]
 
     def usage(self, begin: str, end: str, output: str | None = None) -> list[tuple[Any, ...]]:
         """What outputs did from one day to another, both included: (output, day, ns on, switchings, joules)."""
         where, values = ("AND output = ?", (begin, end, output)) if output else ("", (begin, end))
-        return self._all(
+        return self._search(
             f"SELECT output, day, on_ns, switchings, joules FROM usage WHERE day >= ? AND day <= ? {where} ORDER BY day, output",
             values,
         )
 
     def readings(self, subject: str, step: int, begin: int, end: int, limit: int) -> list[tuple[Any, ...]]:
         """Readings of a subject between two walls, rising: (wall, low, mean, high)."""
-        return self._all(
+        return self._search(
             "SELECT wall, low, mean, high FROM reading WHERE subject = ? AND step = ? AND wall >= ? AND wall < ? ORDER BY wall LIMIT ?",
             (subject, step, begin, end, limit),
         )
@@ -244,15 +271,40 @@ class Reader:
 
     def close(self) -> None:
         """Close every thread's connection."""
-        for connection in self._open:
-            connection.close()
+        with self._lock:
+            for connection in self._open.values():
+                connection.close()
 
     def _connection(self) -> sqlite3.Connection:
         connection: sqlite3.Connection | None = getattr(self._local, "connection", None)
         if connection is None:
             connection = self._local.connection = connect(self._path)
-            self._open.append(connection)
+            with self._lock:
+                for thread in [each for each in self._open if not each.is_alive()]:
+                    self._open.pop(thread).close()
+                self._open[threading.current_thread()] = connection
         return connection
+
+    def _search(self, sql: str, values: tuple[Any, ...]) -> list[tuple[Any, ...]]:
+        """Rows of what may be long. Raises `CallerError` (``busy``) where too many search, or this takes too long."""
+        if not self._searches.acquire(timeout=WAIT_FOR_ONE):
+            raise CallerError(
+                "busy", "Too many search the journal and the records at once.", "Try again in a moment."
+            )
+        connection, end = self._connection(), time.monotonic() + SEARCH_WITHIN
+        connection.set_progress_handler(lambda: time.monotonic() > end, LOOK_EVERY)
+        try:
+            return connection.execute(sql, values).fetchall()
+        except sqlite3.OperationalError as error:
+            if "interrupted" not in str(error):
+                raise
+            raise CallerError(
+                "busy", f"This search took longer than {SEARCH_WITHIN:g} s and was given up.",
+                "Narrow it: name an output or an input, a kind, or a shorter time.",
+            ) from None  # fmt: skip
+        finally:
+            connection.set_progress_handler(None, 0)
+            self._searches.release()
 
     def _all(self, sql: str, values: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
         return self._connection().execute(sql, values).fetchall()
