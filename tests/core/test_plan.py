@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import date, datetime, timedelta
-from itertools import islice
+from itertools import islice, pairwise
 from typing import Any
 
 import pytest
@@ -11,7 +11,7 @@ from dateutil.rrule import rrulestr
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from cairnwind.core.facts import plan
+from cairnwind.core.facts import plan, recurrence
 from cairnwind.core.facts.plan import Walker, ahead, spans
 from cairnwind.core.language import schedules
 from cairnwind.core.values.errors import CallerError
@@ -211,3 +211,65 @@ def test_forms_there_and_back_overlaps_and_single_days() -> None:
         plan.overlap(PLAN.schedules[3], PLAN.schedules[4], at("2026-11-23 00:00"), at("2026-12-23 00:00"))
         is None
     )
+
+
+# --- what anybody may send ----------------------------------------------------------------------------------------
+
+NUMBERS = st.integers(-3, 70).map(str)
+VALUES = {
+    "INTERVAL": st.sampled_from(["0", "1", "2", "7", "25", "-1", "9999", "99999999999999999999", "x", ""]), "COUNT": NUMBERS,
+    "BYMONTH": NUMBERS, "BYMONTHDAY": NUMBERS, "BYYEARDAY": NUMBERS, "BYWEEKNO": NUMBERS, "BYHOUR": NUMBERS, "BYMINUTE": NUMBERS,
+    "BYSETPOS": NUMBERS, "BYSECOND": NUMBERS, "WKST": st.sampled_from(["MO", "SU", "XX"]), "BYEASTER": NUMBERS,
+    "BYDAY": st.lists(st.sampled_from(["MO", "TU", "5FR", "-1SU", "99MO", "0WE", "ZZ"]), min_size=1, max_size=3).map(",".join),
+    "UNTIL": st.sampled_from(["20300101", "19700101", "20300101T000000Z", "never"]),
+}  # fmt: skip
+PARTS = st.lists(st.sampled_from([*VALUES]), max_size=4).flatmap(
+    lambda names: st.tuples(*(VALUES[name].map(lambda value, name=name: f"{name}={value}") for name in names))
+)
+ANY_RULE = st.builds(
+    lambda freq, more: ";".join([f"FREQ={freq}", *more]), st.sampled_from(["SECONDLY", "MINUTELY", "HOURLY", "DAILY", "WEEKLY", "MONTHLY", "YEARLY", ""]), PARTS
+)  # fmt: skip
+
+
+@settings(max_examples=400, deadline=3000)
+@given(ANY_RULE)
+def test_no_rule_that_anybody_sends_takes_for_ever(text: str) -> None:
+    try:
+        made = schedules.make(
+            {"name": "x", "do": "turn gallery on for 1 s", "from": "00:00", "repeat": text}, PLAN, "test"
+        )
+    except CallerError as refused:
+        assert refused.remedy
+        return
+    begin = wall(datetime(2026, 11, 23), "Europe/London")
+    found = list(islice(plan.spans(made, begin, begin + 62 * 86400 * NS), 2000))
+    assert all(one.start < other.start for one, other in pairwise(found))
+
+
+@settings(max_examples=200, deadline=None)
+@given(
+    st.sampled_from(["HOURLY", "MINUTELY"]), st.integers(1, 300), st.sets(st.integers(0, 23), max_size=3), st.sets(st.integers(0, 59), max_size=3),
+    st.sets(st.sampled_from(["MO", "WE", "SU"]), max_size=2), st.sets(st.integers(-3, 5).filter(bool), max_size=2), st.integers(0, 40), st.integers(0, 1439),
+)  # fmt: skip
+def test_rules_within_a_day_give_what_the_usual_package_gives(
+    freq: str,
+    interval: int,
+    hours: set[int],
+    minutes: set[int],
+    days: set[str],
+    dates: set[int],
+    count: int,
+    start: int,
+) -> None:
+    text = f"FREQ={freq};INTERVAL={interval}"
+    for name, values in (("BYHOUR", hours), ("BYMINUTE", minutes), ("BYDAY", days), ("BYMONTHDAY", dates)):
+        text += f";{name}={','.join(map(str, sorted(values)))}" if values else ""
+    first = datetime(2026, 2, 26) + timedelta(minutes=start)
+    until = first + timedelta(days=9)
+    try:
+        wanted = list(rrulestr(f"{text};UNTIL={until:%Y%m%dT%H%M%S}", dtstart=first))
+    except ValueError:
+        return  # its word for hours that an interval never meets
+    counted = f"{text};COUNT={count}" if count else text
+    recurrence.check(counted)
+    assert list(recurrence.expand(counted, first, until)) == (wanted[:count] if count else wanted)

@@ -17,6 +17,7 @@ from datetime import date, datetime, timedelta
 from typing import Any, NamedTuple
 
 from cairnwind.core.facts.course import Course
+from cairnwind.core.facts.recurrence import FREQUENCIES, WITHIN_A_DAY, check, expand, parts
 from cairnwind.core.values.errors import CallerError, nearest
 from cairnwind.core.values.fact import fact, replace
 from cairnwind.core.values.moments import Moment, Where, local, wall
@@ -30,8 +31,6 @@ WINDOW = 64
 AHEAD = 10 * 366
 """Days after which a rule that has given nothing counts as giving nothing at all."""
 LONGEST = 366 * 86400 * NS
-FREQUENCIES = ("YEARLY", "MONTHLY", "WEEKLY", "DAILY", "HOURLY", "MINUTELY")
-_WITHIN_A_DAY = ("HOURLY", "MINUTELY")
 
 
 class Span(NamedTuple):
@@ -98,13 +97,10 @@ def rule(text: object) -> str:
             f"'{text}' has no frequency that is known.",
             nearest(freq, FREQUENCIES) or f"Begin it with FREQ= and one of {', '.join(FREQUENCIES)}.",
         )
-    if said.get("COUNT", "").isdigit() and int(said["COUNT"]) > 10_000:
-        raise CallerError("bad-value", f"'{text}' counts to more than 10000.", "Give it an UNTIL instead.")
     try:
         if "UNTIL" in said:
             _until(said["UNTIL"], Where("UTC"))
-        bare = ";".join(f"{key}={value}" for key, value in said.items() if key != "UNTIL")
-        _expand(bare, datetime.combine(ANCHOR, datetime.min.time()), None)
+        check(made)
     except (ValueError, TypeError, KeyError, OverflowError) as error:
         raise CallerError(
             "bad-value",
@@ -124,7 +120,7 @@ def sound(schedule: Schedule) -> Schedule:
         )
     if schedule.length > LONGEST:
         raise CallerError("bad-value", f"'{schedule.name}' lasts longer than a year.", "Make it shorter.")
-    if schedule.start.sun and any(word in schedule.rule for word in _WITHIN_A_DAY):
+    if schedule.start.sun and any(word in schedule.rule for word in WITHIN_A_DAY):
         raise CallerError(
             "bad-value",
             f"'{schedule.name}' begins with the sun, which does that once a day.",
@@ -172,33 +168,18 @@ def _never(schedule: Schedule) -> CallerError:
 
 
 def _gives(text: str, first: date) -> bool:
-    """Whether a rule gives anything at all.
+    """Whether a rule gives anything at all, in ten years."""
+    bare = ";".join(f"{key}={value}" for key, value in parts(text).items() if key not in ("UNTIL", "COUNT"))
+    begin = datetime.combine(first, datetime.min.time())
+    return next(iter(expand(bare, begin, _after(begin, AHEAD))), None) is not None
 
-    The package looks for a rule's first day up to the year 9999, which takes minutes where there is none. The
-    calendar is the same again every 400 years, so it is asked about a year near that end.
-    """
-    found = parts(text)
-    late = first.replace(year=first.year + 7600, day=min(first.day, 28)) if first.year < 2399 else first
-    bare = ";".join(f"{key}={value}" for key, value in found.items() if key not in ("UNTIL", "COUNT"))
-    return next(iter(_expand(bare, datetime.combine(late, datetime.min.time()), None)), None) is not None
+
+def _after(begin: datetime, days: int) -> datetime:
+    """So many days later, as far as there are days."""
+    return begin + timedelta(days=min(days, (datetime.max - begin).days - 1))
 
 
 # --- when -----------------------------------------------------------------------------------------------------
-
-
-def _expand(text: str, first: datetime, until: datetime | None) -> Any:
-    """The package's own rule, beginning at a local time, and over at another."""
-    from dateutil.rrule import rrulestr
-
-    if until is None:
-        return rrulestr(text, dtstart=first)
-    head = ";".join(part for part in text.split(";") if not part.startswith(("UNTIL=", "COUNT=")))
-    return rrulestr(f"{head};UNTIL={until:%Y%m%dT%H%M%S}", dtstart=first)
-
-
-def parts(text: str) -> dict[str, str]:
-    """The parts of a rule, by name."""
-    return dict(part.partition("=")[::2] for part in text.split(";") if part)
 
 
 def starts(schedule: Schedule, begin: date, end: date) -> list[datetime]:
@@ -229,12 +210,8 @@ def _by_rule(text: str, first: datetime, where: Where, low: datetime, high: date
         text = ";".join(f"{key}={value}" for key, value in found.items() if key != "UNTIL")
     if last < first:
         return
-    walked = (
-        _expand(text, first, None) if "COUNT" in found else _expand(text, _nearer(found, first, low), last)
-    )
-    for each in walked:
-        if each > last:
-            return
+    begin = first if "COUNT" in found else _nearer(found, first, low)
+    for each in expand(text, begin, last):
         if each >= low and each >= first:
             yield each
 
