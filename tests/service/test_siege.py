@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import random
 import re
 import socket
@@ -297,3 +298,63 @@ def test_searches_are_few_at_once_and_each_ends(running: Running, monkeypatch: p
             and sum(not each.is_alive() for each in running.service.runtime.reader._open) <= 3
         )
     )
+
+
+def test_a_rehearsal_has_a_bound_one_at_a_time_for_a_key_and_ends_with_its_caller(running: Running) -> None:
+    watcher = running.site.new_key("watcher", "watch")
+    busy = {"name": "m", "do": "turn gallery on for 1 s", "from": "00:00", "repeat": "FREQ=MINUTELY"}
+    long = {"from": "2026-11-23", "to": "2027-01-24", "put": busy}
+    with ThreadPoolExecutor() as pool:
+        both = [
+            pool.submit(running.http, "POST", "/api/v1/plan/rehearsals", key=watcher, json=long)
+            for _ in range(2)
+        ]
+        assert stops(running) < LASTS / 6
+        told = sorted((each.result(60) for each in both), key=lambda answer: answer.status_code)
+    assert [each.status_code for each in told] == [413, 429]
+    assert "cairnwind rehearse" in told[0].json()["remedy"]
+    text = json.dumps(long).encode()
+    head = f"POST /api/v1/plan/rehearsals HTTP/1.1\r\nHost: 127.0.0.1:{running.service.port}\r\nAuthorization: Bearer {watcher}\r\n"
+    with siege(
+        running,
+        f"{head}Content-Type: application/json\r\nContent-Length: {len(text)}\r\n\r\n".encode() + text,
+        1,
+    ):
+        pass  # and hangs up
+    short = {"from": "2026-11-23", "to": "2026-11-24"}
+    eventually(
+        lambda: running.http("POST", "/api/v1/plan/rehearsals", key=watcher, json=short).status_code == 200
+    )
+
+
+# --- rights -------------------------------------------------------------------------------------------------------
+
+
+def test_a_hold_is_kept_alive_and_changed_by_whoever_made_it_and_by_nobody_else(running: Running) -> None:
+    anna, bob = (running.site.new_key(name, "operate") for name in ("anna", "bob"))
+    hold = {"output": "gallery", "setting": "40 %", "rank": "hand", "lease": "2 s"}
+    number = running.http("POST", "/api/v1/claims", key=anna, json=hold).json()["claim"]["id"]
+    for method, path, body in (
+        ("PATCH", f"/api/v1/claims/{number}", {}), ("PATCH", f"/api/v1/claims/{number}", {"setting": "90 %"}),
+        ("PATCH", "/api/v1/claims", {"claims": [number]}),
+    ):  # fmt: skip
+        refused = running.http(method, path, key=bob, json=body)
+        assert refused.status_code == 409, path
+        assert "that of the HTTP (anna)" in refused.text
+        assert (
+            running.http(
+                method, path, key=anna, json={**body, **({"setting": "50 %"} if "setting" in body else {})}
+            ).status_code
+            == 200
+        )
+    assert running.site.output("gallery")["wanted"]["level"] == 50
+    assert running.http("DELETE", f"/api/v1/claims/{number}", key=bob).status_code == 200, (
+        "anybody may let go"
+    )
+    # what is only kept alive by somebody else ends
+    number = running.http("POST", "/api/v1/claims", key=anna, json=hold).json()["claim"]["id"]
+    end = time.monotonic() + LASTS
+    while running.http("PATCH", f"/api/v1/claims/{number}", key=bob, json={}).status_code == 409:
+        assert time.monotonic() < end
+        if not running.site.output("gallery")["wanted"]["on"]:
+            return

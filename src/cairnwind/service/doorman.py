@@ -104,6 +104,15 @@ class Connection(HTTPConnection):
         left, self.left = self.left, _nothing
         left()
 
+    def hung_up(self) -> bool:
+        """Whether the other side has gone while a worker has its request."""
+        if self.closed or not self.parked:
+            return self.closed
+        try:
+            return not socket.socket.recv(self.socket, 1, socket.MSG_PEEK | socket.MSG_DONTWAIT)
+        except OSError as error:
+            return not isinstance(error, BlockingIOError)
+
     @property
     def begun(self) -> bool:
         """Whether anything of a request has come, or its handshake is still to be done."""

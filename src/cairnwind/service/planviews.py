@@ -25,6 +25,7 @@ from cairnwind.core.values.quantities import NS, show_duration
 from cairnwind.remotes.address import outside
 from cairnwind.service import records, rehearsals, shapes
 from cairnwind.service.asked import answer, caller, json_body, need, waits
+from cairnwind.service.bounded import Bounded
 from cairnwind.service.desk import Desk
 from cairnwind.service.first import clock
 
@@ -47,6 +48,9 @@ class PlanViews:
         self.engine = self.runtime.engine
         self.zone = ZoneInfo(self.site.timezone)
         self._perform = perform
+        self._rehearsing = Bounded(
+            "a rehearsal", "Rehearse a shorter time, or on a machine of your own: cairnwind rehearse."
+        )
 
     @property
     def planned(self) -> schedules.Planned:
@@ -322,8 +326,12 @@ class PlanViews:
                 "'to' is not after 'from', or more than 62 days.",
                 "Rehearse longer times with: cairnwind rehearse.",
             )
+        with self._rehearsing.one() as tell:
+            return self._compared(body, begin, end, tell)
+
+    def _compared(self, body: dict[str, Any], begin: int, end: int, tell: Callable[[int], None]) -> Response:
         now = list(self.engine.planning.schedules.values())
-        found = self._rehearsed(now, begin, end)
+        found = self._rehearsed(now, begin, end, tell)
         form: dict[str, Any] = {"plan": rehearsals.form(found, self.site)}
         if "put" in body or "drop" in body:
             changed = {each.name: each for each in now}
@@ -338,14 +346,15 @@ class PlanViews:
                     )
                 made = schedules.make(body["put"], self.planned, "database")
                 changed[made.name] = made
-            other = self._rehearsed(changed.values(), begin, end)
+            other = self._rehearsed(changed.values(), begin, end, tell)
             form |= {
                 "changed": rehearsals.form(other, self.site),
                 "differences": rehearsals.difference_forms(found, other),
             }
         return answer(form)
 
-    def _rehearsed(self, found: Iterable[Schedule], begin: int, end: int) -> Rehearsed:
-        return Rehearsal(self.site, [(each, None) for each in found], begin, rules=self.runtime.rules).run_to(
-            end
-        )
+    def _rehearsed(
+        self, found: Iterable[Schedule], begin: int, end: int, tell: Callable[[int], None]
+    ) -> Rehearsed:
+        plan = [(each, None) for each in found]
+        return Rehearsal(self.site, plan, begin, rules=self.runtime.rules).run_to(end, tell=tell)

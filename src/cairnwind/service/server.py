@@ -19,6 +19,8 @@ from cairnwind.service.doorman import LARGEST_HEAD, Doorman
 
 log = logging.getLogger("cairnwind.http")
 WORKERS = 12
+GONE = "cairnwind.gone"
+"""Key of the WSGI environment: a function that says whether whoever asked has hung up."""
 HANDOVER = "cairnwind.handover"
 """Key of the WSGI environment: a function that gives the socket away and ends the request."""
 
@@ -43,7 +45,7 @@ class Gateway(wsgi.Gateway_10):
     def get_environ(self) -> dict[str, Any]:  # type: ignore[override]
         """The environment, with the way to take the socket."""
         environ: dict[str, Any] = super().get_environ()  # type: ignore[no-untyped-call]
-        environ[HANDOVER] = self._give
+        environ[HANDOVER], environ[GONE] = self._give, self.req.conn.hung_up
         path = environ["PATH_INFO"]
         if (
             "%2" in path

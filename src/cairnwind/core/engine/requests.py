@@ -135,6 +135,11 @@ class Requests:
         if s is None or claim is None or claim.lifetime.kind != "lease":
             turn.refuse(event, turn.number(), Refusal("lease", "this hold has ended", "Make a new one."))
             return
+        if not claim.source.same(event.source):
+            what = f"this hold is that of the {claim.source.text}"
+            fix = "End it, which anybody may who may command the output, and hold it yourself."
+            turn.refuse(event, turn.number(), Refusal("owner", what, fix))
+            return
         span = claim.lifetime.span
         ends_mono, ends_wall = event.at.mono + span, event.at.wall + span
         if event.setting is None or event.setting == claim.setting:

@@ -63,6 +63,10 @@ class Source(NamedTuple):
         """May do what only a keeper may."""
         return self.role == "keep"
 
+    def same(self, other: Source) -> bool:
+        """Whether another command came from the same: by the same key, over the same surface."""
+        return (self.surface, self.who) == (other.surface, other.who)
+
 
 class Lifetime(NamedTuple):
     """Until when a claim lasts. ``span`` is in nanoseconds (for, lease), ``wall`` an instant (until)."""
