@@ -19,6 +19,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cairnwind.client import Site
 from cairnwind.service import doorman
 from cairnwind.service.doorman import LARGEST_BODY, LARGEST_HEAD, Connection, Refused, whole
 from cairnwind.store import reader
@@ -80,7 +81,6 @@ def test_requests_that_do_not_come_hold_up_nobody(
 
 
 def test_half_a_handshake_holds_up_nobody_either(tmp_path: Any) -> None:
-    from cairnwind.client import Site
     from cairnwind.folder import Folder
     from cairnwind.service.serve import Service
     from cairnwind.site import read_text
@@ -358,3 +358,37 @@ def test_a_hold_is_kept_alive_and_changed_by_whoever_made_it_and_by_nobody_else(
         assert time.monotonic() < end
         if not running.site.output("gallery")["wanted"]["on"]:
             return
+
+
+def test_a_key_that_is_revoked_takes_with_it_what_acts_in_its_name(running: Running) -> None:
+    site = running.site
+    lent = Site(address=running.url, key=site.new_key("lent", "operate"))
+    site.turn("vent", "on")
+    lent.turn("yard", "on", lasting="until released")
+    lent.turn("gallery", "40 %")
+    running.http(
+        "POST",
+        "/api/v1/claims",
+        key=site.new_key("other", "operate"),
+        json={"output": "gallery", "setting": "70 %"},
+    )
+    held = {"output": "kiln", "setting": "on", "rank": "hand", "lease": "30 s"}
+    assert lent.call("POST", "/claims", held)["outcome"] == "driving"
+    lent.do("turn vent off in 10 minutes")
+    lent.do("in 5 minutes turn gallery on")
+    lent.add_schedule(name="evenings", do="turn yard on", **{"from": "00:00"}, for_="23 h")
+    assert len([each for each in site.timers() if "lent" in str(each)]) >= 2
+    eventually(lambda: site.output("kiln")["confirmed"]["on"])
+    site.revoke("lent")
+    eventually(lambda: not site.output("kiln")["confirmed"]["on"])
+    assert [each["wanted"]["words"] for each in site.outputs()] == ["on", "off", "70 %", "off"], (
+        "what others have wanted since stays"
+    )
+    assert [each for each in site.timers() if "lent" in str(each)] == []
+    (schedule,) = site.plan()["schedules"]
+    assert (schedule["name"], schedule["enabled"]) == ("evenings", False), "it is listed still"
+    texts = " ".join(row["text"] for row in site.journal(limit=60))
+    assert texts.count("the key 'lent' was revoked") >= 5
+    running.again()
+    assert not running.site.plan()["schedules"][0]["enabled"]
+    assert not running.site.output("yard")["wanted"]["on"]

@@ -75,6 +75,8 @@ class Keys:
         self._lock = threading.Lock()
         self.expel: Callable[[Callable[[Who], bool]], None] = lambda _: None
         """Ends open streams of whom this is true. Set by who has them."""
+        self.disown: Callable[[str], None] = lambda _: None
+        """Ends what still acts in the name of a key that is gone. Set by who can."""
 
     # --- what is shown --------------------------------------------------------------------------------------
 
@@ -228,6 +230,7 @@ class Keys:
         self._writer.put_and_wait([("no key", (found.id,))])
         self._forget()
         self.expel(lambda who: who.key == name)
+        self.disown(name)
         return found
 
     def _put(self, name: str, role: str, text: str, limits: dict[str, Any]) -> None:

@@ -206,6 +206,10 @@ class Runtime:
             if wait:
                 self.telling.waiters.pop(command.command, None)
 
+    def disown(self, key: str) -> None:
+        """End what still acts in the name of a key that was revoked."""
+        self.lanes.put(Item(ev.Disowned(clock(), key)))
+
     def submit_soon(self, command: ev.Command, told: Callable[[ev.Outcome], None]) -> bool:
         """Like `submit`, without waiting: ``told`` is called by another thread. False if it was shed."""
         return self.lanes.put(Item(command, _Reply(told)))

@@ -104,7 +104,8 @@ class Service:
             self.keys = Keys(self.runtime.reader, self.runtime.writer, self.site.timezone)
             self.first_key = self.keys.first(self.folder)
             assert self.runtime.stream is not None
-            self.keys.expel, self.runtime.stream.still = self.runtime.stream.expel, self.keys.still
+            self.keys.expel, self.keys.disown = self.runtime.stream.expel, self.runtime.disown
+            self.runtime.stream.still = self.keys.still
             self.desk = Desk(self.runtime, self.keys)
             door = Door(self.desk, self.host, self.site.names)
             wire = Wire(self.desk)

@@ -232,6 +232,12 @@ class Courses:
         for timer in [each for each in self.timers.values() if each.slot == slot]:
             self._drop(turn, timer)
 
+    def disown(self, turn: Turn, who: str, why: str) -> None:
+        """What was still to come in the name of a key does not."""
+        for timer in [each for each in self.timers.values() if each.source.who == who]:
+            self._drop(turn, timer)
+            turn.note("timer", "", f"timer {timer.id} is cancelled: {why}: {timer.text}", {"timer": timer.id})
+
     def change_timer(self, turn: Turn, event: ev.ChangeTimer) -> None:
         """Somebody puts a timer off, or cancels it."""
         timer = self.timers.get(event.timer)

@@ -20,6 +20,7 @@ from typing import Any
 
 from cairnwind.core.engine import trying
 from cairnwind.core.engine.answering import answer, gather
+from cairnwind.core.engine.commands.disowned import Disowning
 from cairnwind.core.engine.commands.inputs import Contacts
 from cairnwind.core.engine.commands.lifecycle import Lifecycle
 from cairnwind.core.engine.commands.links import Links
@@ -85,6 +86,7 @@ class Engine:
             ev.LinkLost: links.lost, ev.InputSeen: contacts.seen, ev.Measured: contacts.measured,
             ev.Start: life.start, ev.Reload: life.reload, ev.Shutdown: life.shutdown, ev.Recording: life.recording,
             ev.Withdraw: life.withdraw, ev.Tick: _nothing, ev.Trace: self._trace,
+            ev.Disowned: Disowning(courses, planning).disown,
         }  # fmt: skip
         deadlines: dict[str, Due] = {
             "claim": requests.claim_due, "over": requests.over_due, "retry": driving.retry_due, "answer": driving.answer_due,

@@ -174,6 +174,18 @@ class Planning:
             if claim is not None:
                 turn.end(s, claim, why)
 
+    def disown(self, turn: Turn, who: str, why: str) -> None:
+        """Schedules that a key has added are there still, and do nothing."""
+        for name, schedule in [
+            (name, each) for name, each in self.schedules.items() if each.by == who and each.enabled
+        ]:
+            if name in self.running:
+                self._finish(turn, name, why)
+            self._take(replace(schedule, enabled=False))
+            turn.effect(ev.KeepSchedule(self.schedules[name], None))
+            turn.effect(ev.Changed("plan", ""))
+            turn.note("plan", name, f"'{name}' is disabled: {why}", {})
+
     def change(self, turn: Turn, event: ev.Plan) -> None:
         """Somebody changes the plan."""
         name = event.name
@@ -206,6 +218,8 @@ class Planning:
         else:
             found = event.schedule if event.verb == "put" else schedule
             assert found is not None
+            if event.verb == "put":
+                found = replace(found, by=event.source.who)
             found, said, trouble = self._as_asked(turn, event.verb, found)
             if trouble:
                 turn.refuse(event, sequence, Refusal("plan", trouble, "See: cairnwind plan."))

@@ -61,6 +61,7 @@ from cairnwind.core.facts.effects import (
 from cairnwind.core.facts.reports import (
     Answers,
     Confirmed,
+    Disowned,
     Failed,
     InputSeen,
     LinkLost,
@@ -85,6 +86,7 @@ __all__ = [
     "Command",
     "Confirmed",
     "Denied",
+    "Disowned",
     "Do",
     "Drive",
     "DropAlarm",
@@ -155,4 +157,5 @@ Event = (
     | Tick
     | Start
     | Shutdown
+    | Disowned
 )

@@ -64,6 +64,8 @@ class Schedule:
     """Starts (wall nanoseconds) that are left out once."""
     extra: Span | None = None
     """A span that somebody asked for out of its turn."""
+    by: str = ""
+    """The name of the key that has added it; empty: it is in the site file."""
 
     @property
     def slot(self) -> str:

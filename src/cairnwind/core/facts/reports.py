@@ -150,3 +150,12 @@ class Shutdown:
     """The service is about to end: every output to safe."""
 
     at: Instant
+
+
+@fact
+class Disowned:
+    """A key was revoked: what still acts in its name ends."""
+
+    at: Instant
+    who: str
+    """The name of the key."""

@@ -118,7 +118,7 @@ def form_of(schedule: Schedule) -> dict[str, Any]:
 def state_of(schedule: Schedule, now: Span | None) -> dict[str, Any]:
     """What has been done to a schedule beyond what it says of itself, and the span that it is in."""
     return {"enabled": schedule.enabled, "skipped": sorted(schedule.skipped),
-            "extra": list(schedule.extra) if schedule.extra else None, "now": list(now) if now else None}  # fmt: skip
+            "extra": list(schedule.extra) if schedule.extra else None, "now": list(now) if now else None, "by": schedule.by}  # fmt: skip
 
 
 def with_state(schedule: Schedule, state: Mapping[str, Any]) -> tuple[Schedule, Span | None]:
@@ -129,6 +129,7 @@ def with_state(schedule: Schedule, state: Mapping[str, Any]) -> tuple[Schedule, 
         enabled=state["enabled"],
         skipped=frozenset(state["skipped"]),
         extra=Span(*extra) if extra else None,
+        by=state.get("by", ""),
     )
     return left, Span(*now) if now else None
 
