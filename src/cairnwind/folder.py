@@ -43,8 +43,10 @@ class Folder:
 
         Raises `CallerError`: ``held`` with the process that holds it, ``folder`` if it cannot be used.
         """
+        os.umask(0o077)  # whatever is written from here on is its owner's alone
         try:
             self.path.mkdir(mode=0o700, parents=True, exist_ok=True)
+            self._tighten()
             self._lock = os.open(self.path / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         except OSError as error:
             raise CallerError(
@@ -65,6 +67,16 @@ class Folder:
             ) from None
         os.ftruncate(self._lock, 0)
         os.pwrite(self._lock, f"process {os.getpid()} since {time.strftime('%Y-%m-%d %H:%M:%S')}".encode(), 0)
+
+    def _tighten(self) -> None:
+        """Nobody else may read or write what is here: what an older start, or somebody, has left open is closed. Raises `OSError`."""
+        for path in (
+            self.path,
+            *(each for each in self.path.iterdir() if each.is_file() and not each.is_symlink()),
+        ):
+            mode = path.stat().st_mode
+            if mode & 0o077:
+                path.chmod(mode & 0o700)
 
     def let_go(self) -> None:
         """Give the folder back."""
@@ -118,14 +130,24 @@ class Folder:
             ) from None
 
     def _write(self, name: str, text: str) -> None:
-        aside = self.path / f".{name}.{os.getpid()}"
-        descriptor = os.open(aside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-        try:
-            os.write(descriptor, text.encode("utf-8"))
-            os.fsync(descriptor)
-        finally:
-            os.close(descriptor)
-        os.replace(aside, self.path / name)
+        put(self.path / name, text.encode("utf-8"))
+
+
+def put(path: Path, content: bytes) -> None:
+    """Put a file in the place of another so that whatever happens one of the two is there, whole; readable by its owner only."""
+    aside = path.with_name(f".{path.name}.{os.getpid()}")
+    descriptor = os.open(aside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    try:
+        os.write(descriptor, content)
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
+    os.replace(aside, path)
+    folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(folder)
+    finally:
+        os.close(folder)
 
 
 def running(state: str | Path | None = None) -> Folder:

@@ -106,6 +106,9 @@ def test_both_signals_end_cleanly_and_say_so(tmp_path: Path) -> None:
     assert not (tmp_path / "state" / "address").exists()
     assert stat.S_IMODE((tmp_path / "state" / "key").stat().st_mode) == 0o600
     assert stat.S_IMODE((tmp_path / "state").stat().st_mode) == 0o700
+    assert {stat.S_IMODE(path.stat().st_mode) & 0o077 for path in (tmp_path / "state").iterdir()} == {0}, (
+        "whatever the shell's mask"
+    )
 
 
 def test_a_second_start_says_who_is_there_and_touches_nothing(tmp_path: Path) -> None:

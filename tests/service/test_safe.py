@@ -246,6 +246,17 @@ def test_wrong_codes_are_counted_make_one_wait_and_tell_nothing(
     )
 
 
+def test_many_guesses_at_once_are_as_many_as_one_after_the_other(ruled: Running) -> None:
+    ruled.site.give_code("store", "anna", "4711x")
+
+    def guess(number: int) -> int:
+        return ruled.http("POST", "/api/v1/outputs/store/open", json={"code": f"{number:04d}z"}).status_code
+
+    with ThreadPoolExecutor(12) as pool:
+        answers = list(pool.map(guess, range(12)))
+    assert (answers.count(409), answers.count(429)) == (codes.FREE["source"], 12 - codes.FREE["source"])
+
+
 def test_codes_have_owners_hours_and_an_end(ruled: Running) -> None:
     ruled.site.give_code("store", "once", "1234a", once=True)
     assert ruled.site.open("store", "1234a").outcome == "driving"

@@ -74,7 +74,7 @@ class Asking:
 
     def passcode(self, output: str, code: str) -> tuple[str, int] | None:
         """Whose code this is, and its number if it is used up by that; None if it is none."""
-        who = f"{self._key.id if self._key else 0} {self.source.surface}"
+        who = str(self._key.id if self._key else 0)  # over whichever surface
         found = self._codes().check(output, code, who)
         return None if found is None else (found.owner, found.id if found.form.get("once") else 0)
 

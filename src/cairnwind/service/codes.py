@@ -2,7 +2,7 @@
 
 Every code of an output is checked, whether an earlier one was right or not, and an output without codes is checked
 against one that nobody has: so neither the answer nor its time tells how much of a code was right. After wrong
-codes there is a wait, which grows by source and, less, by door; both have an end that an owner can wait for.
+codes there is a wait, which grows by key and, less, by door; both have an end that an owner can wait for.
 """
 
 from __future__ import annotations
@@ -37,6 +37,7 @@ class Codes:
         self._hasher = PasswordHasher(time_cost=2, memory_cost=32 * 1024, parallelism=1)
         self._nobody = ""
         self._one = threading.Lock()
+        self._counting = threading.Lock()
         self._wrong: dict[tuple[str, str], tuple[int, float]] = {}
         """By ('source' | 'door', name): how many wrong codes, and until when there is a wait (monotonic seconds)."""
         self._used: set[int] = set()
@@ -44,17 +45,8 @@ class Codes:
 
     def check(self, output: str, code: str, source: str) -> Code | None:
         """The code that this is, if it is one and good now. Raises `CallerError` (``wait``) after wrong ones."""
-        now = time.monotonic()
-        for key in (("source", source), ("door", output)):
-            left = self._wrong.get(key, (0, 0.0))[1] - now
-            if left > 0:
-                error = CallerError(
-                    "wait",
-                    f"{output}: too many wrong codes.",
-                    f"Wait {left:.0f} s and give the code again." if left >= 1 else "Wait 1 s.",
-                )
-                error.more["retry_after"] = max(1, round(left))
-                raise error
+        asked = (("source", source), ("door", output))
+        self._reserve(output, asked)
         with self._one:
             found = None
             codes = self._reader.codes(output)
@@ -70,14 +62,29 @@ class Codes:
                 self._fits(self._nobody, code)
             if found is not None and found.form.get("once"):
                 self._used.add(found.id)
-        for kind, name in (("source", source), ("door", output)):
-            if found is not None:
-                self._wrong.pop((kind, name), None)
-            else:
+        if found is not None:
+            with self._counting:
+                for whose in asked:
+                    self._wrong.pop(whose, None)
+        return found
+
+    def _reserve(self, output: str, asked: tuple[tuple[str, str], ...]) -> None:
+        """Count a guess before it is looked at, unless there is a wait: so many at once are as many as one after the other."""
+        with self._counting:
+            now = time.monotonic()
+            left = max(self._wrong.get(each, (0, 0.0))[1] - now for each in asked)
+            if left > 0:
+                error = CallerError(
+                    "wait",
+                    f"{output}: too many wrong codes.",
+                    f"Wait {left:.0f} s and give the code again." if left >= 1 else "Wait 1 s.",
+                )
+                error.more["retry_after"] = max(1, round(left))
+                raise error
+            for kind, name in asked:
                 count = self._wrong.get((kind, name), (0, 0.0))[0] + 1
                 wait = min(MOST[kind], 2.0 ** min(10, count - FREE[kind])) if count >= FREE[kind] else 0.0
                 self._wrong[kind, name] = (count, now + wait)
-        return found
 
     def _fits(self, hash: str, code: str) -> bool:
         try:

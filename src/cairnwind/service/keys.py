@@ -261,9 +261,10 @@ class Keys:
             )
         if role not in ROLES:
             raise CallerError("bad-value", f"'{role}' is not a role.", f"Send one of {', '.join(ROLES)}.")
-        if self._reader.key_named(name) is not None:
+        like = next((key.name for key in self.all() if key.name.casefold() == name.casefold()), None)
+        if like is not None:
             raise CallerError(
-                "refused", f"There is a key for '{name}' already.", "Revoke it first, or take another name."
+                "refused", f"There is a key for '{like}' already.", "Revoke it first, or take another name."
             )
 
     # --- sessions and links -----------------------------------------------------------------------------------

@@ -8,7 +8,6 @@ from __future__ import annotations
 import datetime
 import hashlib
 import ipaddress
-import os
 import socket
 import ssl
 from pathlib import Path
@@ -21,7 +20,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
 from cairnwind.core.values.errors import CallerError
-from cairnwind.folder import Folder
+from cairnwind.folder import Folder, put
 from cairnwind.remotes.address import EVERYWHERE
 
 DAYS = 825
@@ -85,10 +84,10 @@ def own(folder: Folder, site: str, names: tuple[str, ...], host: str) -> tuple[P
         .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
         .sign(private, hashes.SHA256())
     )
-    _write(key, private.private_bytes(
+    put(key, private.private_bytes(
         serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
     ))  # fmt: skip
-    _write(certificate, made.public_bytes(serialization.Encoding.PEM))
+    put(certificate, made.public_bytes(serialization.Encoding.PEM))
     return certificate, key
 
 
@@ -103,14 +102,3 @@ def _name(text: str) -> x509.GeneralName:
         return x509.IPAddress(ipaddress.ip_address(text))
     except ValueError:
         return x509.DNSName(text)
-
-
-def _write(path: Path, content: bytes) -> None:
-    aside = path.with_name(f".{path.name}.{os.getpid()}")
-    descriptor = os.open(aside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-    try:
-        os.write(descriptor, content)
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
-    os.replace(aside, path)
