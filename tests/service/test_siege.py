@@ -13,13 +13,16 @@ import threading
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cairnwind.client import Site
+from cairnwind.core.values.visible import UNSAFE
 from cairnwind.service import doorman
 from cairnwind.service.doorman import LARGEST_BODY, LARGEST_HEAD, Connection, Refused, whole
 from cairnwind.store import reader
@@ -392,3 +395,32 @@ def test_a_key_that_is_revoked_takes_with_it_what_acts_in_its_name(running: Runn
     running.again()
     assert not running.site.plan()["schedules"][0]["enabled"]
     assert not running.site.output("yard")["wanted"]["on"]
+
+
+# --- what is shown ------------------------------------------------------------------------------------------------
+
+NASTY = "\x1b[2J\x1b]0;gone\x07 \x9b31m \u202eneve\u2069 \x7f\r"
+
+
+def test_nothing_that_anybody_writes_reaches_a_terminal_as_it_is(running: Running, tmp_path: Path) -> None:
+    """Names, reasons, notes, tags and paths that turn round, clear or colour: shown as what they are, by every command; JSON says the same."""
+    site = running.site
+    site.command("note", text=f"lamp {NASTY} changed", about="gallery")
+    site.lock("vent", "work", f"because {NASTY}")
+    site.stop(f"a reason {NASTY}")
+    running.http("GET", f"/api/v1/outputs/{quote(NASTY)}/why")
+    commands: list[tuple[str, ...]] = [
+        ("look",), ("look", "gallery"), ("look", "vent"), ("why", "vent"), ("why", "gallery"), ("journal",), ("why", NASTY), ("turn", NASTY, "on"),
+        ("turn", "gallery", NASTY), ("do", f"turn {NASTY} on"), ("look", NASTY), ("rules",), ("plan",), ("note", f"x {NASTY}"), ("remotes",), ("ask", NASTY),
+    ]  # fmt: skip
+    bad = tmp_path / f"site{NASTY}.toml"
+    bad.write_text(f'site = "x"\n[output.y]\nkind = "{NASTY[1:4]}"\n', "utf-8")
+    commands.append(("check", str(bad)))
+    for command in commands:
+        told = running.cli(*command)
+        text = told.stdout + told.stderr
+        assert text, command
+        assert not UNSAFE.search(text), (command, UNSAFE.search(text), text[:400])
+    told = running.cli("journal", "--json")
+    assert not UNSAFE.search(told.stdout)
+    assert any(NASTY in row["text"] for row in json.loads(told.stdout)), "and says the same to a program"

@@ -16,6 +16,7 @@ import click
 from cairnwind import __version__
 from cairnwind.cli import exits
 from cairnwind.core.values.errors import Trouble
+from cairnwind.core.values.visible import all_visible, visible
 
 if TYPE_CHECKING:
     from cairnwind.client import Outcome, Site
@@ -82,10 +83,10 @@ def complain(error: Trouble) -> None:
     """Show an error on stderr: what, where, and what to do."""
     shown = getattr(error, "shown", None)  # a site file's errors, each with its place
     if shown is not None:
-        click.echo("\n".join(wrap(line) for line in shown().split("\n")) + "\n", err=True)
-    click.echo(f"{click.style('error', fg='red')}{wrap(f'     : {error.sentence}')[5:]}", err=True)
+        click.echo("\n".join(wrap(line) for line in visible(shown()).split("\n")) + "\n", err=True)
+    click.echo(f"{click.style('error', fg='red')}{wrap(f'     : {visible(error.sentence)}')[5:]}", err=True)
     if error.remedy:
-        click.echo(wrap(f"       {error.remedy}"), err=True)
+        click.echo(wrap(f"       {visible(error.remedy)}"), err=True)
 
 
 def wrap(line: str) -> str:
@@ -129,10 +130,13 @@ def site_of(ctx: click.Context) -> Site:
 
     given = ctx.obj or {}
     state = ctx.params.get("state") or given.get("state")
-    return Site(
+    site = Site(
         given.get("address"), os.environ.get("CAIRNWIND_KEY"), state=state, surface="cairnwind-command-line",
         fingerprint=os.environ.get("CAIRNWIND_FINGERPRINT"),
     )  # fmt: skip
+    if not ctx.params.get("as_json"):
+        site.cleans = all_visible  # nobody who may write a name, a reason or a note writes to this terminal
+    return site
 
 
 def names_of(kind: str) -> Callable[..., list[str]]:

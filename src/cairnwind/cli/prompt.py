@@ -12,6 +12,7 @@ import click
 
 from cairnwind.cli.main import as_json, complain, main, site_of
 from cairnwind.core.values.errors import BoardError, CallerError, Trouble
+from cairnwind.core.values.visible import visible
 
 if TYPE_CHECKING:
     from prompt_toolkit.completion import Completion
@@ -83,7 +84,8 @@ def _point(phrase: str, error: Trouble) -> None:
     """The phrase with a caret below the word that is not understood."""
     at, end = error.more.get("at"), error.more.get("end")
     if isinstance(at, int) and isinstance(end, int):
-        click.echo(f"  {phrase}\n  {' ' * at}{click.style('^' * (end - at), fg='red')}", err=True)
+        before, wrong = visible(phrase[:at]), visible(phrase[at:end])
+        click.echo(f"  {visible(phrase)}\n  {' ' * len(before)}{click.style('^' * len(wrong), fg='red')}", err=True)
 
 
 def _done(form: Mapping[str, Any]) -> None:

@@ -12,6 +12,7 @@ import click
 
 from cairnwind.cli import exits
 from cairnwind.cli.main import as_json, main, wrap
+from cairnwind.core.values.visible import visible
 
 
 def _state_options(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -195,7 +196,7 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
         show.emit({"file": site_file, "good": True, "findings": [], "warnings": told, "answers": asked})
         return
     if warnings.findings:
-        click.echo("\n".join(wrap(line) for line in warnings.shown().split("\n")) + "\n", err=True)
+        click.echo("\n".join(wrap(line) for line in visible(warnings.shown()).split("\n")) + "\n", err=True)
         count = len(warnings.findings)
         click.echo(
             f"{click.style('warning', fg='yellow')}: {count} {'thing' if count == 1 else 'things'} to look at; the file can be served as it is.",

@@ -13,6 +13,7 @@ from zoneinfo import ZoneInfo
 import click
 
 from cairnwind.core.values.errors import ACCEPT_CLOCK
+from cairnwind.core.values.visible import escaped
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -48,7 +49,7 @@ def console(width: int = 200) -> Console:
 
 def emit(form: Any) -> None:
     """One JSON value on one line."""
-    click.echo(json.dumps(form, ensure_ascii=False))
+    click.echo(escaped(json.dumps(form, ensure_ascii=False)))
 
 
 def sentence(text: str) -> str:

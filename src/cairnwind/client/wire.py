@@ -60,6 +60,9 @@ class Wire:
             headers["Authorization"] = f"Bearer {key}"
         self._connections = Connections(self.address, headers, timeout, certificate, fingerprint)
 
+    cleans: Callable[[Any], Any] = staticmethod(lambda form: form)
+    """What is done to everything that was answered, before anybody has it: for those who show it on a terminal."""
+
     def call(
         self,
         method: str,
@@ -86,7 +89,7 @@ class Wire:
             raise self._gone(error) from None
         if not 200 <= answer.status < 300:
             raise self._problem(answer)
-        return answer.content.decode("utf-8") if text else json.loads(answer.content)
+        return self.cleans(answer.content.decode("utf-8") if text else json.loads(answer.content))
 
     def changes(
         self,
@@ -125,7 +128,7 @@ class Wire:
                     name, _, value = line.partition(": ")
                     fields[name] = value
                 elif "data" in fields:
-                    data = json.loads(fields["data"])
+                    data = self.cleans(json.loads(fields["data"]))
                     name = data.get("name") or data.get("output") or ""
                     yield Change(fields["event"], name, data, fields.get("id", ""))
                     fields = {}
