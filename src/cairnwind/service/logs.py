@@ -7,6 +7,8 @@ import logging
 import sys
 import time
 
+from cairnwind.core.values.visible import escaped
+
 log = logging.getLogger("cairnwind")
 
 
@@ -21,7 +23,7 @@ class JsonLines(logging.Formatter):
         }  # fmt: skip
         if record.exc_info:
             form["trace"] = self.formatException(record.exc_info)
-        return json.dumps(form, ensure_ascii=False)
+        return escaped(json.dumps(form, ensure_ascii=False))  # a log is read on terminals
 
 
 def log_to(path: str | None) -> None:
