@@ -290,6 +290,9 @@ def test_an_alarm_repeats_until_somebody_hears_it_and_a_silent_sensor_is_unknown
     assert ruled.site.facts()["alarms"][0]["severity"] == "urgent"
     ruled.again()
     assert ruled.site.alarms()[0]["name"] == "hot", "over a restart"
+    some = ruled.site.new_key("some", "operate", only=["gallery"])
+    heard = ruled.http("POST", "/api/v1/alarms/hot/acknowledgement", key=some, json={"by": "Bo"})
+    assert heard.status_code == 403, "it is about more than its outputs"
     ruled.site.acknowledge("hot", "Anna")
     ruled.link().put_volts(44, 0.5)
     eventually(lambda: ruled.site.input("heat")["value"] is not None)

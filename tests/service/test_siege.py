@@ -424,3 +424,16 @@ def test_nothing_that_anybody_writes_reaches_a_terminal_as_it_is(running: Runnin
     told = running.cli("journal", "--json")
     assert not UNSAFE.search(told.stdout)
     assert any(NASTY in row["text"] for row in json.loads(told.stdout)), "and says the same to a program"
+
+
+def test_who_may_command_some_outputs_works_no_inputs_that_others_depend_on(running: Running) -> None:
+    some = running.site.new_key("some", "operate", only=["gallery"])
+    refused = running.http("PUT", "/api/v1/inputs/door/simulated", key=some, json={"state": "closed"})
+    assert (refused.status_code, refused.json()["code"]) == (403, "role")
+    assert running.site.input("door")["state"] == "open"
+    assert running.site.journal(limit=1)[0]["source"] == "HTTP (some)", "and it is in the journal"
+    for phrase in ("in 5 minutes stop everything", "every hour stop everything"):
+        assert running.http("POST", "/api/v1/phrases", key=some, json={"phrase": phrase}).status_code == 403
+    assert running.http("PUT", "/api/v1/all-stop", key=some, json={}).status_code == 200, (
+        "but everybody may stop"
+    )

@@ -85,7 +85,9 @@ def _point(phrase: str, error: Trouble) -> None:
     at, end = error.more.get("at"), error.more.get("end")
     if isinstance(at, int) and isinstance(end, int):
         before, wrong = visible(phrase[:at]), visible(phrase[at:end])
-        click.echo(f"  {visible(phrase)}\n  {' ' * len(before)}{click.style('^' * len(wrong), fg='red')}", err=True)
+        click.echo(
+            f"  {visible(phrase)}\n  {' ' * len(before)}{click.style('^' * len(wrong), fg='red')}", err=True
+        )
 
 
 def _done(form: Mapping[str, Any]) -> None:

@@ -180,7 +180,7 @@ class Reset(Command):
 
 
 @declare(
-    "acknowledge", makes=ev.Acknowledge, role="operate", lane=PACED, address="POST /alarms/<path:alarm>/acknowledgement", anybody=True,
+    "acknowledge", makes=ev.Acknowledge, role="operate", lane=PACED, address="POST /alarms/<path:alarm>/acknowledgement",
     typed="alarms --acknowledge",
 )  # fmt: skip
 class Acknowledge(Command):
@@ -193,6 +193,15 @@ class Acknowledge(Command):
         """Somebody has heard it."""
         alarm = _named("alarm", self.alarm, ask.rules.reflexes, Alarm)
         return ev.Acknowledge(ask.at, ask.command, ask.source, alarm, _by(self.by))
+
+    @classmethod
+    def concerns(cls, event: ev.Acknowledge, ask: Ask) -> Iterable[str]:
+        """The outputs that it is about, and those that it has do something; the site as a whole if it is about none."""
+        (alarm,) = [
+            rule for rule in ask.rules.reflexes if isinstance(rule, Alarm) and rule.name == event.alarm
+        ]
+        about = [name for kind, name in alarm.condition.about if kind == "output"]
+        return [*about, *(alarm.course.outputs if alarm.course else ())] or [""]
 
 
 @declare(

@@ -16,7 +16,7 @@ from cairnwind.core.facts.model import Board, Input, Output
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import parse
 from cairnwind.service import pinout
-from cairnwind.service.asked import answer, caller, json_body, whole
+from cairnwind.service.asked import answer, caller, caller_key, json_body, whole
 from cairnwind.service.desk import Desk
 from cairnwind.service.problems import problem
 
@@ -127,6 +127,10 @@ class BoardViews:
         """Work an input of a simulated board, as the world would."""
         if name not in self.site.inputs:
             raise unknown("input", name, self.site.inputs)
+        if caller_key().only:  # rules of any output may ask for it
+            self.desk.deny(
+                caller(), "a key for some outputs may not work inputs, which others depend on", "operate"
+            )
         input = self.site.inputs[name]
         body = json_body({"state", "volts"})
         world = self.runtime.pins.world(input)
