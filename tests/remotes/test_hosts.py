@@ -172,6 +172,17 @@ def test_no_request_is_left_without_an_answer_of_the_standard(pdu: bytes, ways: 
         assert len(answer) == 2 if answer[0] & 0x80 else len(answer) >= 2
 
 
+def test_silent_connections_make_room_for_whoever_says_something(ways: Ways) -> None:
+    silent = [socket.create_connection(("127.0.0.1", ways.modbus_port), timeout=5) for _ in range(40)]
+    late = ModbusTcpClient("127.0.0.1", port=ways.modbus_port)
+    assert late.connect()
+    assert not late.read_coils(ways.coil["vent"], count=1).isError()
+    for each in (*silent, late):
+        each.close()
+    ways.plc.close()
+    assert ways.plc.connect()
+
+
 def test_who_is_not_listed_is_turned_away() -> None:
     listed = (("10.0.0.0/8", "hall"), ("10.1.0.0/16", "crane"), ("10.1.2.3", "plc"), ("::1", "six"))
     assert [

@@ -18,12 +18,13 @@ from typing import Any
 from urllib.parse import quote
 
 import pytest
+import requests
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cairnwind.client import Site
 from cairnwind.core.values.visible import UNSAFE
-from cairnwind.service import doorman
+from cairnwind.service import doorman, stream
 from cairnwind.service.doorman import LARGEST_BODY, LARGEST_HEAD, Connection, Refused, whole
 from cairnwind.store import reader
 from tests.conftest import Running, eventually
@@ -146,6 +147,28 @@ def test_there_is_always_room_for_one_more(running: Running, monkeypatch: pytest
     kept.close()
     eventually(lambda: keeper._all <= 2)
     assert keeper._held == 0, "nothing is kept of those that went"
+
+
+def test_there_is_always_room_for_one_more_stream(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(stream, "MOST", 6)
+    phone, many = (running.site.new_key(name, "watch") for name in ("phone", "many"))
+
+    def listen(key: str) -> requests.Response:
+        headers = {"Authorization": f"Bearer {key}"}
+        return requests.get(f"{running.url}/api/v1/events", headers=headers, stream=True, timeout=20)
+
+    with listen(phone) as kept:
+        lines = kept.iter_lines(chunk_size=1)
+        next(lines)
+        greedy = [listen(many) for _ in range(10)]
+        eventually(lambda: running.service.runtime.stream.count == 6)
+        assert next(greedy[-1].iter_lines(chunk_size=1)), "the newest is told"
+        running.site.turn("gallery", "33 %")
+        assert any(b'"level":33' in line.replace(b" ", b"") for line in lines), (
+            "and whoever has but one keeps it"
+        )
+        for each in greedy:
+            each.close()
 
 
 def test_requests_in_pieces_and_several_at_once_are_each_answered(running: Running) -> None:

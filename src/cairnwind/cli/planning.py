@@ -14,6 +14,7 @@ import click
 
 from cairnwind.cli.main import as_json, main, site_of
 from cairnwind.core.values.errors import ACCEPT_CLOCK, CallerError, Trouble
+from cairnwind.core.values.visible import visible
 
 MOST_CALENDAR = 2 << 20
 
@@ -259,7 +260,8 @@ def calendar(ctx: click.Context, file: str | None, link: bool, as_json: bool) ->
         return
     text = site.calendar()
     if file is None:
-        click.echo(text, nl=False)
+        on_terminal = sys.stdout.isatty()  # else it is a file, and stays as it came
+        click.echo(visible(text.replace("\r\n", "\n")) if on_terminal else text, nl=False)
         return
     Path(file).write_text(text, "utf-8", newline="")
     events = text.count("BEGIN:VEVENT")

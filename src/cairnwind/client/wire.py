@@ -89,7 +89,9 @@ class Wire:
             raise self._gone(error) from None
         if not 200 <= answer.status < 300:
             raise self._problem(answer)
-        return self.cleans(answer.content.decode("utf-8") if text else json.loads(answer.content))
+        if text:  # a file, for whoever reads its format
+            return answer.content.decode("utf-8")
+        return self.cleans(json.loads(answer.content))
 
     def changes(
         self,

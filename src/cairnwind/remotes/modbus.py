@@ -35,6 +35,7 @@ from __future__ import annotations
 import socketserver
 import struct
 import threading
+import time
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
@@ -214,11 +215,15 @@ class ModbusRemote(Remote):
         if not key:
             self.traffic.add("lost", b"", f"{address} is not listed: turned away")
             return
-        if len(self._open) >= MOST_CLIENTS:
+        open_now = list(self._open)
+        if (
+            len(open_now) >= MOST_CLIENTS
+        ):  # there is always room for one more: whoever was silent longest goes
+            quiet = min(open_now, key=lambda client: client.heard)
             self.traffic.add(
-                "lost", b"", f"{address}: {MOST_CLIENTS} connections are open already: turned away"
+                "lost", b"", f"{quiet.address}: silent longest of {MOST_CLIENTS} connections: hung up"
             )
-            return
+            quiet.hang_up()
         client = Client(self, connection, address, key)
         self._open.add(client)
         try:
@@ -237,6 +242,8 @@ class Client:
         """Nanoseconds; 0: it is not armed."""
         self._held: dict[str, int] = {}
         """Outputs that it has leases on, and the number of each claim."""
+        self.heard = time.monotonic()
+        """When it asked for something last."""
         self._reason: int | None = None
         """Why its last write was not carried out; None: it has written nothing."""
 
@@ -266,6 +273,7 @@ class Client:
                 pdu = self._read(length - 1)
             except (OSError, EOFError):
                 return
+            self.heard = time.monotonic()
             try:
                 answer, text = self._answer(pdu)
             except Illegal as error:

@@ -16,7 +16,7 @@ import selectors
 import socket
 import threading
 import time
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
@@ -29,6 +29,8 @@ BURST_EVERY = 0.02
 """Seconds between the starts of two bursts, as long as events keep coming."""
 BEAT = 15.0
 """Seconds after which a silent stream gets a comment, so that both ends notice a dead link."""
+MOST = 400
+"""Streams at once; then the key that has most of them loses its oldest."""
 BEHIND = 1 << 20
 """Bytes that may wait for one reader."""
 ASKED_AGAIN, MOST_ASKED = 60.0, 1024
@@ -184,6 +186,8 @@ class Stream:
                 return
             while self._new:
                 reader = self._new.popleft()
+                if len(self._readers) >= MOST:
+                    self._drop(self._oldest_of_most())
                 self._readers[reader.socket.fileno()] = reader
                 self._selector.register(reader.socket, selectors.EVENT_READ, reader)
                 self._send(reader)
@@ -205,6 +209,12 @@ class Stream:
                     elif not reader.waiting and not (reader.choice is not None and reader.choice.once):
                         reader.waiting = b": here\n\n"
                         self._send(reader)
+
+    def _oldest_of_most(self) -> Reader:
+        """Of the key that has most streams, the one that was opened first."""
+        keys = Counter(getattr(reader.who, "key", "") for reader in self._readers.values())
+        most = keys.most_common(1)[0][0]
+        return next(reader for reader in self._readers.values() if getattr(reader.who, "key", "") == most)
 
     def _burst(self) -> None:
         joined: dict[int, tuple[bytes, int]] = {}
