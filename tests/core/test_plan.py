@@ -231,7 +231,7 @@ ANY_RULE = st.builds(
 )  # fmt: skip
 
 
-@settings(max_examples=400, deadline=3000)
+@settings(max_examples=400, deadline=None)  # what takes for ever does not end within the limit of every test
 @given(ANY_RULE)
 def test_no_rule_that_anybody_sends_takes_for_ever(text: str) -> None:
     try:

@@ -170,8 +170,15 @@ def _never(schedule: Schedule) -> CallerError:
 
 
 def _gives(text: str, first: date) -> bool:
-    """Whether a rule gives anything at all, in ten years."""
-    bare = ";".join(f"{key}={value}" for key, value in parts(text).items() if key not in ("UNTIL", "COUNT"))
+    """Whether a rule gives anything at all, in ten years.
+
+    The package that expands rules by days and longer sees their end only where they give something: where they do not, it walks up
+    to the year 9999. The calendar is the same again every 400 years, so it is asked about a year near that end.
+    """
+    said = parts(text)
+    bare = ";".join(f"{key}={value}" for key, value in said.items() if key not in ("UNTIL", "COUNT"))
+    if said["FREQ"] not in WITHIN_A_DAY and first.year < 2399:
+        first = first.replace(year=first.year + 7600, day=min(first.day, 28))
     begin = datetime.combine(first, datetime.min.time())
     return next(iter(expand(bare, begin, _after(begin, AHEAD))), None) is not None
 
