@@ -140,12 +140,12 @@ def test_there_is_always_room_for_one_more(running: Running, monkeypatch: pytest
     kept = visitor(running)
     ask = f"GET /healthz HTTP/1.1\r\nHost: 127.0.0.1:{running.service.port}\r\n\r\n".encode()
     with siege(running, SILENT, 100):
-        eventually(lambda: keeper._all <= 40)
+        eventually(lambda: len(keeper._here) <= 40)
         for _ in range(3):
             with siege(running, ask, 1) as (one,):
                 assert one.recv(1000).startswith(b"HTTP/1.1 200"), "the newest is heard"
     kept.close()
-    eventually(lambda: keeper._all <= 2)
+    eventually(lambda: len(keeper._here) <= 2)
     assert keeper._held == 0, "nothing is kept of those that went"
 
 
@@ -235,7 +235,7 @@ def test_requests_that_overtake_their_answers_are_answered_one_after_the_other(r
     with ThreadPoolExecutor(16) as pool:
         assert set(pool.map(eager, range(48))) == {60}
     keeper = running.service._server._server._connections
-    eventually(lambda: keeper._all == 0)
+    eventually(lambda: len(keeper._here) == 0)
     assert keeper._held == 0
     assert stops(running) < LASTS
 

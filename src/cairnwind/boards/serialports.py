@@ -5,12 +5,18 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import Any, ClassVar
 
+from cairnwind.core.values import entries
 from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.keys import written
 
 BAUDS = (1200, 2400, 4800, 9600, 19200, 38400, 57600, 115200, 230400, 250000, 460800, 500000, 921600, 1000000)
+"""Speeds that a line may have."""
+PARITY = written('`"none"`, `"even"` or `"odd"`', entries.parity, default="N", unsaid='"none"')
+STOP_BITS = written("1 or 2", partial(entries.one_of, among=(1, 2)), default=1, unsaid="1")
 
 
 def known() -> list[str]:

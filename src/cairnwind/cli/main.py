@@ -83,10 +83,15 @@ def complain(error: Trouble) -> None:
     """Show an error on stderr: what, where, and what to do."""
     shown = getattr(error, "shown", None)  # a site file's errors, each with its place
     if shown is not None:
-        click.echo("\n".join(wrap(line) for line in visible(shown()).split("\n")) + "\n", err=True)
+        findings(shown())
     click.echo(f"{click.style('error', fg='red')}{wrap(f'     : {visible(error.sentence)}')[5:]}", err=True)
     if error.remedy:
         click.echo(wrap(f"       {visible(error.remedy)}"), err=True)
+
+
+def findings(text: str) -> None:
+    """Show what was found in a file, on stderr, with a blank line after it."""
+    click.echo("\n".join(wrap(line) for line in visible(text).split("\n")) + "\n", err=True)
 
 
 def wrap(line: str) -> str:

@@ -11,8 +11,7 @@ from typing import Any
 import click
 
 from cairnwind.cli import exits
-from cairnwind.cli.main import as_json, main, wrap
-from cairnwind.core.values.visible import visible
+from cairnwind.cli.main import as_json, findings, main
 
 
 def _state_options(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -196,7 +195,7 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
         show.emit({"file": site_file, "good": True, "findings": [], "warnings": told, "answers": asked})
         return
     if warnings.findings:
-        click.echo("\n".join(wrap(line) for line in visible(warnings.shown()).split("\n")) + "\n", err=True)
+        findings(warnings.shown())
         count = len(warnings.findings)
         click.echo(
             f"{click.style('warning', fg='yellow')}: {count} {'thing' if count == 1 else 'things'} to look at; the file can be served as it is.",

@@ -103,14 +103,13 @@ class Call(NamedTuple):
     """Of what varies in its address."""
     dry: Any = None
     """What it answers with status 200, where it is asked to do nothing."""
+    secret: bool = False
+    """What is sent or answered holds a key, a link, a token or a passcode, and is not to be seen by anybody else."""
 
     @property
     def streams(self) -> bool:
         """It is answered for as long as somebody listens."""
         return bool(self.answer == STREAM)
-
-    secret: bool = False
-    """What is sent or answered holds a key, a link, a token or a passcode, and is not to be seen by anybody else."""
 
 
 GALLERY = {"name": "gallery"}
@@ -248,7 +247,7 @@ def _described() -> tuple[dict[tuple[str, str], Schema], dict[str, Schema]]:
         ref_template="#/components/schemas/{name}",
     )
     for name, each in found.items():
-        _bounded(each)
+        _by_length(each)
         each.pop("title", None)
         if "properties" in each:
             each["additionalProperties"] = name == "Problem"  # beside its own it has what a command answers
@@ -257,16 +256,16 @@ def _described() -> tuple[dict[tuple[str, str], Schema], dict[str, Schema]]:
     }, found
 
 
-def _bounded(schema: Any) -> None:
+def _by_length(schema: Any) -> None:
     """Say of rows of a fixed length how long they are and no more: not all that read schemas take ``items: false``."""
     if isinstance(schema, dict):
         if schema.get("items") is False and "maxItems" in schema:
             del schema["items"]
         for each in schema.values():
-            _bounded(each)
+            _by_length(each)
     elif isinstance(schema, list):
         for each in schema:
-            _bounded(each)
+            _by_length(each)
 
 
 def full(path: str) -> str:

@@ -270,9 +270,8 @@ class Doorman(ConnectionManager):
         """By descriptor: all but those that were given away."""
         self._held = 0
         """Bytes that have come of requests that are not whole."""
-        self._all = 0
-        """How many there are."""
         self._lock = threading.Lock()
+        """Held while that is counted: a connection may be closed by any thread."""
         self._most = min(MOST_CONNECTIONS, resource.getrlimit(resource.RLIMIT_NOFILE)[0] // 2)
         self._serving = self._stop_requested = False
         self.express = Express(self.put)
@@ -305,15 +304,11 @@ class Doorman(ConnectionManager):
     def close(self) -> None:
         """Close everything that waits."""
         self.express.stop()
-        for conn in [*list(self._here.values()), *self._back]:
+        for conn in [*self._here.values(), *self._back]:
             conn.close()
         self._selector.close()
         self._bell.close()
         self._ear.close()
-
-    @property
-    def _num_connections(self) -> int:
-        return len(self._here)
 
     @property
     def can_add_keepalive_connection(self) -> bool:
@@ -360,9 +355,7 @@ class Doorman(ConnectionManager):
                 except OSError:
                     continue
                 makefile = adapter.makefile
-            sock.settimeout(
-                WRITE_WITHIN
-            )  # for whoever answers; what is read here is there, and never waited for
+            sock.settimeout(WRITE_WITHIN)  # for whoever answers: what is read here has come already
             conn = Connection(self.server, sock, makefile)
             conn.address = conn.remote_addr = str(address[0])
             conn.remote_port = address[1]
@@ -370,18 +363,18 @@ class Doorman(ConnectionManager):
             conn.left = partial(self._leave, conn, sock.fileno())
             self._here[sock.fileno()] = conn
             self._selector.register(sock, selectors.EVENT_READ, conn)
-            with self._lock:
-                self._all += 1
-            if self._all > self._most:
+            if len(self._here) > self._most:
                 self._make_room(conn)
 
     def _leave(self, conn: Connection, number: int) -> None:
         """It is closed, or given away; called by whichever thread does that."""
-        with self._lock:
-            self._all -= 1
         if self._here.pop(number, None) is not None:
-            self._held -= len(conn.come)
+            self._hold(-len(conn.come))
             self._deaf(conn)
+
+    def _hold(self, size: int) -> None:
+        with self._lock:
+            self._held += size
 
     def _make_room(self, newest: Connection | None) -> None:
         """Let one go: of the address that has most here, whoever waits longest."""
@@ -436,7 +429,7 @@ class Doorman(ConnectionManager):
                 conn.close()  # the other side has gone, or has said all that it will say
             return
         conn.come += part
-        self._held += len(part)
+        self._hold(len(part))
         if first:
             conn.since = time.monotonic()
         self._take(conn)
@@ -484,7 +477,7 @@ class Doorman(ConnectionManager):
         head = _EXPECTS.sub(b"", bytes(conn.come[: conn.body_from]))  # it was told, or has not waited
         rest = bytes(conn.come[conn.body_from : size])
         del conn.come[:size]
-        self._held -= size
+        self._hold(-size)
         conn.rfile = Whole(head + rest)
         conn.busy = True
         if isinstance(conn.socket, ssl.SSLSocket):

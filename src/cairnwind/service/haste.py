@@ -12,7 +12,7 @@ from typing import Any
 
 import orjson
 
-from cairnwind.commands.paths import inside
+from cairnwind.commands.paths import filled
 from cairnwind.commands.table import COMMANDS
 from cairnwind.core.facts.model import Site
 from cairnwind.core.language.words import STOPS
@@ -70,6 +70,4 @@ def hasty(site: Site) -> Callable[[bytes, bytes], bool]:
 
 def _pattern(path: str) -> re.Pattern[bytes]:
     """An address with anything in the place of names."""
-    names = "|".join(sorted(inside(path)))
-    text = re.sub(rf"<(?:\w+:)?(?:{names})>", ".+", path) if names else path
-    return re.compile(f"{V1}{text}".encode())
+    return re.compile(f"{V1}{filled(path, lambda kind, name: '.+')}".encode())

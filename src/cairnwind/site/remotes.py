@@ -8,7 +8,7 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from cairnwind.boards.facts import Broker
-from cairnwind.boards.serialports import BAUDS
+from cairnwind.boards.serialports import BAUDS, PARITY, STOP_BITS
 from cairnwind.core.facts.telling import LEAST_SEVERITY, WHICH_EVENTS, WHICH_OUTPUTS
 from cairnwind.core.values import entries
 from cairnwind.core.values.errors import CallerError
@@ -109,8 +109,8 @@ class Line:
     baud: int = written(
         "speed of the line", partial(entries.one_of, among=BAUDS), default=115_200, unsaid="115200"
     )
-    parity: str = written('`"none"`, `"even"` or `"odd"`', entries.parity, default="N", unsaid='"none"')
-    stop_bits: int = written("1 or 2", partial(entries.one_of, among=(1, 2)), default=1, unsaid="1")
+    parity: str = PARITY
+    stop_bits: int = STOP_BITS
 
 
 @fact

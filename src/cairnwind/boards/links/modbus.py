@@ -83,8 +83,8 @@ class Modbus:
         "speed of the line; 9600 with a profile",
         partial(entries.one_of, among=serialports.BAUDS), default=115_200, unsaid="115200",
     )  # fmt: skip
-    parity: str = written('`"none"`, `"even"` or `"odd"`', entries.parity, default="N", unsaid='"none"')
-    stop_bits: int = written("1 or 2", partial(entries.one_of, among=(1, 2)), default=1, unsaid="1")
+    parity: str = serialports.PARITY
+    stop_bits: int = serialports.STOP_BITS
     watchdog: int = written(
         "without a valid frame for so long the firmware goes to its safe values",
         partial(duration, longest=60), default=2_000_000_000, unsaid='"2 s"',
