@@ -18,7 +18,9 @@ from cairnwind.boards import profiles
 from cairnwind.boards.links.expander import Expander, ExpanderLink
 from cairnwind.boards.links.modbus import Modbus, ModbusLink
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.model import Board, Input, Output, Pin
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.settings import OFF, ON
 from cairnwind.service.first import clock
 
@@ -156,7 +158,8 @@ from cairnwind.boards import gpio
 from cairnwind.boards.links.kernel import KernelLink, SoftwarePwm
 from cairnwind.boards.links.kernel import Kernel
 from cairnwind.boards.wire import Put
-from cairnwind.core.facts.model import Board, Output, Pin
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.outputs import Output
 link = KernelLink(Board("b", "kernel", None, 32, facts=Kernel(os.environ["GPIO_SIM_CHIP"])))
 link.outputs = {0: Output("x", "relay", Pin("b", 0))}
 link.connect()

@@ -12,7 +12,9 @@ from bench.table import Row, in_turns, measures
 from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON, TAKEOVER, Instant, Rank, Source, lease
-from cairnwind.core.facts.model import Input, Pin, Site
+from cairnwind.core.facts.hardware import Pin
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language.forms import Rules, language
 from cairnwind.core.rules.kinds import make
 from cairnwind.core.values.fact import replace

@@ -15,7 +15,9 @@ from cairnwind.boards.links.simulated import SimulatedLink
 from cairnwind.client import Site as Client
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON, TAKEOVER, Instant, Rank, Source
-from cairnwind.core.facts.model import Board, Output, Pin, Site
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.physics import programs, sound
 from cairnwind.core.physics.light import LIGHTNESS
 from cairnwind.core.physics.programs import STEP

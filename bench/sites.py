@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 
-from cairnwind.core.facts.model import Board, Output, Pin, Site
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.demo import SITE_FILE
 
 POLLING = ("clay-side", "yard-side", "hoist-box")

@@ -14,7 +14,9 @@ from cairnwind.boards.facts import Broker
 from cairnwind.boards.links.broker import BrokerLink, Network
 from cairnwind.client import Site
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.model import Board, Input, Output, Pin
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.settings import OFF, ON, Level
 from cairnwind.demo.network import NetworkBoard
 from cairnwind.service.first import clock

@@ -14,7 +14,9 @@ from cairnwind.boards.links.expander import Expander, ExpanderLink
 from cairnwind.boards.twowire import SimulatedBus
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Source
-from cairnwind.core.facts.model import Board, Input, Output, Pin
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.settings import OFF, ON, Level
 from cairnwind.service.first import clock

@@ -19,7 +19,9 @@ from cairnwind.boards.feeder import Feeder
 from cairnwind.boards.links.modbus import Modbus, ModbusLink
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Source
-from cairnwind.core.facts.model import Board, Input, Output, Pin
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.errors import BoardError
 from cairnwind.core.values.settings import OFF, ON, Level
@@ -273,7 +275,7 @@ class Linked:
         self.said: list[ev.Event] = []
         self.fresh = True
         self.link.open(outputs, inputs, self.said.append, clock, lambda: self.fresh)
-        self.link.ready(2)
+        self.link.ready(20)
 
     def of(self, kind: type) -> list[Any]:
         return of_kind(self.said, kind)

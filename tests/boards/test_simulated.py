@@ -12,7 +12,9 @@ from hypothesis import strategies as st
 from cairnwind.boards import maps, wire
 from cairnwind.boards.links.simulated import SimulatedLink
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.model import Board, Input, Output, Pin
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.settings import FULL, OFF, ON, Level
 from cairnwind.service.first import clock

@@ -15,7 +15,8 @@ from hypothesis import strategies as st
 from cairnwind.boards.links import strip
 from cairnwind.boards.links.strip import RESET_BYTES, SPEED, SimulatedStrip, Strip, StripLink, encode
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.model import Board, Output, Pin
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.errors import BoardError
 from cairnwind.core.values.settings import FULL, Colour
 from cairnwind.service.first import clock

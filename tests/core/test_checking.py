@@ -11,7 +11,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from cairnwind.core.explain import checking
-from cairnwind.core.facts.model import Board, Input, Output, Pin, Site
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language import forms as rules
 from cairnwind.core.language.forms import Rules
 from cairnwind.core.rules import kinds

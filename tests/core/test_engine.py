@@ -31,10 +31,12 @@ from cairnwind.core.facts.claims import (
     until,
 )
 from cairnwind.core.facts.course import Course
+from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.facts.history import Told, claim_form, claim_read
 from cairnwind.core.facts.interlocks import Stop, Tag
-from cairnwind.core.facts.model import Board, Output, Pin, Site
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.plan import Schedule
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.moments import Moment
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import OFF, ON, Level, Setting

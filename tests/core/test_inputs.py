@@ -6,7 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from cairnwind.core.facts.model import Input, Pin
+from cairnwind.core.facts.hardware import Pin
+from cairnwind.core.facts.inputs import Input
 from cairnwind.core.physics.scaling import Thermistor, by_beta
 from cairnwind.core.state.inputs import Contact, Gauge, silent
 from cairnwind.core.values.quantities import NS

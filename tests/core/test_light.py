@@ -6,7 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from cairnwind.core.facts.model import Output, Pin
+from cairnwind.core.facts.hardware import Pin
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.physics.light import LIGHTNESS, WHOLE, Light
 from cairnwind.core.values import colours
 from cairnwind.core.values.errors import CallerError

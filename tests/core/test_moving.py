@@ -24,8 +24,11 @@ from cairnwind.core.facts.claims import (
     lasting,
     lease,
 )
+from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.facts.history import Told, claim_form, claim_read
-from cairnwind.core.facts.model import Board, Input, Output, Pin, Quiet, Site
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Quiet, Site
 from cairnwind.core.physics import programs, sound
 from cairnwind.core.physics.light import LIGHTNESS
 from cairnwind.core.physics.programs import STEP, Program

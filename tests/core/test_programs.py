@@ -8,7 +8,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from cairnwind.core.facts.model import Output, Pin
+from cairnwind.core.facts.hardware import Pin
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.physics import programs
 from cairnwind.core.physics.light import LIGHTNESS
 from cairnwind.core.physics.programs import STEP, Program, Segment

@@ -9,7 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from cairnwind.core.facts.model import Output, Pin
+from cairnwind.core.facts.hardware import Pin
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS, UNITS, duration, parse, show_duration
 from cairnwind.core.values.settings import FULL, OFF, ON, Level, decode, encode, read, show

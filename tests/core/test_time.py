@@ -19,7 +19,10 @@ from cairnwind.core.facts.claims import (
     restore,
     until,
 )
-from cairnwind.core.facts.model import Board, Input, Output, Pin, Site
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.state.inputs import Contact
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import OFF, ON

@@ -11,7 +11,9 @@ from cairnwind.boards import maps
 from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant, Source
-from cairnwind.core.facts.model import Board, Output, Site
+from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.quantities import NS
 
 BOARD = Board("b", "simulated", maps.load("header-34"))

@@ -8,7 +8,9 @@ from cairnwind.core.engine.loop import Engine
 from cairnwind.core.explain.why import Why, why
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON, TAKEOVER, Instant, Rank, Source, lasting, lease
-from cairnwind.core.facts.model import Board, Output, Pin, Site
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import OFF, ON
 

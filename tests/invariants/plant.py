@@ -16,7 +16,7 @@ from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import RELEASED, Instant, Lifetime, Rank, Source
 from cairnwind.core.facts.interlocks import Interlock
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.fact import replace
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import OFF, Level

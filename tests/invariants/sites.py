@@ -10,8 +10,11 @@ from collections.abc import Callable, Sequence
 from typing import Any, Protocol, TypeVar
 
 from cairnwind.core.facts.claims import Lifetime, Rank, lasting, lease
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.interlocks import Interlock
-from cairnwind.core.facts.model import Board, Input, Output, Pin, Site
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language import forms as rules
 from cairnwind.core.rules import kinds
 from cairnwind.core.values.quantities import NS

@@ -12,7 +12,9 @@ import pytest
 
 from cairnwind.boards.links.kernel import Kernel, KernelLink
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.model import Board, HeaderMap, Input, Output, Position
+from cairnwind.core.facts.hardware import Board, HeaderMap, Position
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.service.first import clock
 from tests.conftest import of_kind, spawn
 

@@ -13,7 +13,9 @@ import pytest
 from cairnwind.boards import gpio
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Source
-from cairnwind.core.facts.model import Input, Output, Pin
+from cairnwind.core.facts.hardware import Pin
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.settings import OFF, ON
 from tests.conftest import eventually

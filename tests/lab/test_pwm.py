@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 
 from cairnwind.boards.sysfs import PwmChannel
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.model import Output, Pin
+from cairnwind.core.facts.hardware import Pin
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.errors import BoardError
 from cairnwind.core.values.settings import SILENCE, Colour, Level, Tone
 from tests.conftest import eventually

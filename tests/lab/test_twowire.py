@@ -11,7 +11,9 @@ import pytest
 from cairnwind.boards import profiles, twowire
 from cairnwind.boards.links.expander import Expander, ExpanderLink
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.model import Board, Input, Output, Pin
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.errors import BoardError
 from cairnwind.core.values.settings import OFF, ON, Level
 from cairnwind.service.first import clock

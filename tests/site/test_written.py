@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from cairnwind.boards import doctor, kinds, links
-from cairnwind.core.facts.model import OUTPUT_KEYS
+from cairnwind.core.facts.outputs import OUTPUT_KEYS
 from cairnwind.core.values.errors import CallerError
 from cairnwind.demo import SITE_FILE
 from cairnwind.site import SiteFileError, read_site

@@ -9,7 +9,8 @@ from pathlib import Path
 
 from cairnwind.boards import gpio, kinds, serialports, sysfs, twowire
 from cairnwind.boards.devices import Found, chip, openable
-from cairnwind.core.facts.model import Board, Site
+from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import BoardError
 
 

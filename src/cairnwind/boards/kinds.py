@@ -17,7 +17,8 @@ from typing import Any, NamedTuple
 from cairnwind.boards import links
 from cairnwind.boards.devices import Found
 from cairnwind.boards.link import Link
-from cairnwind.core.facts.model import Board, Site
+from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.keys import Key, keys
 
 Reads = Mapping[str, Callable[[Any], Any]]

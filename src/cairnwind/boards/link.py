@@ -14,7 +14,8 @@ from typing import Any, NamedTuple, Protocol
 
 from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.events import Drive, Event
-from cairnwind.core.facts.model import Input, Output
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
 
 Report = Callable[[Event], None]

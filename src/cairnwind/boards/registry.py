@@ -8,7 +8,8 @@ from typing import Any
 from cairnwind.boards import kinds
 from cairnwind.boards.link import Link
 from cairnwind.boards.links.simulated import SimulatedLink
-from cairnwind.core.facts.model import Board, Site
+from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.fact import replace
 
 MUTED = "muted"

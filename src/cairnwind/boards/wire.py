@@ -11,7 +11,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import NamedTuple
 
-from cairnwind.core.facts.model import Input, Output
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.physics.light import STRAIGHT
 from cairnwind.core.values.settings import FULL, Level, Setting
 

@@ -25,7 +25,9 @@ from cairnwind.boards import wire
 from cairnwind.boards.link import Clock, Fresh, Report, Seen, Traffic
 from cairnwind.boards.wire import Put
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.model import Board, Input, Output
+from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.errors import BoardError
 from cairnwind.core.values.settings import Setting

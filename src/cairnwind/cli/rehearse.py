@@ -20,8 +20,8 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from cairnwind.core.explain.rehearsal import Put, Rehearsed, World
-    from cairnwind.core.facts.model import Site
     from cairnwind.core.facts.plan import Schedule, Span
+    from cairnwind.core.facts.site import Site
 
 LONG = 20 * 86400 * NS
 """Rehearsals of more than this show how far they are."""

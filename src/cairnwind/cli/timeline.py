@@ -8,7 +8,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from cairnwind.core.explain.rehearsal import Bar, Rehearsed
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS
 

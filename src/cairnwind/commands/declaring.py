@@ -9,7 +9,7 @@ from msgspec import UNSET, Meta, Struct, UnsetType, to_builtins
 
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Claim, Instant, Source
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 
 __all__ = [
     "BY", "DECLARED", "FIRST", "NUMBER", "OF_EVENT", "OUTPUT", "PACED", "SHORT", "SPAN", "UNSET", "Ask", "Command", "Lane",

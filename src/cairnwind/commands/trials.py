@@ -10,7 +10,8 @@ from msgspec import UNSET, UnsetType
 from cairnwind.commands.declaring import FIRST, PACED, SPAN, Ask, Command, declare, field
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Rank, lease
-from cairnwind.core.facts.model import Output, Pin
+from cairnwind.core.facts.hardware import Pin
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import MODES, PULLS, owner
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import duration, parse

@@ -20,7 +20,8 @@ from cairnwind.core.facts.claims import (
     lease,
     until,
 )
-from cairnwind.core.facts.model import Output, Site
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.physics import programs, sound
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.values import dates

@@ -5,7 +5,7 @@ from __future__ import annotations
 import tempfile
 from pathlib import Path
 
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.fact import replace
 from cairnwind.demo.serialboard import SerialBoard
 from cairnwind.site import read_site

@@ -13,7 +13,8 @@ from cairnwind.boards.links.simulated import SimulatedLink
 from cairnwind.boards.wire import from_pins
 from cairnwind.core.explain.rehearsal import Put
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.model import Input, Site
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import Level, Setting
 from cairnwind.demo.nature import Nature

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from cairnwind.core.facts.model import Site
+    from cairnwind.core.facts.site import Site
     from cairnwind.folder import Folder
     from cairnwind.remotes.desk import Desk
     from cairnwind.remotes.remote import Remote

@@ -5,7 +5,7 @@ from __future__ import annotations
 import socket
 from urllib.parse import urlsplit, urlunsplit
 
-from cairnwind.core.facts.model import LOOPBACK, Site
+from cairnwind.core.facts.site import LOOPBACK, Site
 
 EVERYWHERE = ("0.0.0.0", "::")
 """Addresses to listen on that stand for all of a host's."""

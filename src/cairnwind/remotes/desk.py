@@ -12,8 +12,8 @@ from collections.abc import Callable, Mapping
 from typing import Any, Protocol
 
 from cairnwind.core.facts.claims import PERSON, Rank, Source
-from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.now import OutputNow
+from cairnwind.core.facts.site import Site
 
 Told = Callable[[dict[str, Any]], None]
 ANSWER_WITHIN = 30.0

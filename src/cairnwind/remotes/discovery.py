@@ -8,7 +8,7 @@ from typing import Any
 
 from zeroconf import IPVersion, ServiceInfo, Zeroconf
 
-from cairnwind.core.facts.model import LOOPBACK
+from cairnwind.core.facts.site import LOOPBACK
 from cairnwind.remotes.address import EVERYWHERE, own_addresses
 from cairnwind.remotes.desk import Desk
 from cairnwind.remotes.remote import Remote

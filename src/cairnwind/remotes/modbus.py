@@ -41,8 +41,8 @@ from typing import Any
 
 from cairnwind import __version__
 from cairnwind.core.facts.claims import PERSON, Rank, Source
-from cairnwind.core.facts.model import Output
 from cairnwind.core.facts.now import OutputNow
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.settings import Colour, Drive, Level, Setting, Tone
 from cairnwind.remotes import modbuspdu as pdus

@@ -11,7 +11,8 @@ from collections.abc import Collection
 from typing import Any, get_args
 
 from cairnwind import forms
-from cairnwind.core.facts.model import Output, Site
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 
 V1 = "/api/v1"
 OUTCOME: dict[str, Any] = {

@@ -22,8 +22,8 @@ from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
 from cairnwind.core.explain.past import Row, why_then
 from cairnwind.core.explain.why import if_wanted, why, with_budgets, with_clock, with_notes
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.model import Output
 from cairnwind.core.facts.now import OutputNow
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values import dates
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.remotes.remote import Remote

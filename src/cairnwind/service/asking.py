@@ -7,7 +7,7 @@ from typing import Any
 
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Claim, Source
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language.rights import Key
 from cairnwind.service import shapes
 from cairnwind.service.codes import Codes

@@ -12,7 +12,9 @@ from cairnwind.boards import wire
 from cairnwind.boards.link import Link
 from cairnwind.commands.reading import names, read
 from cairnwind.commands.trials import TryPin
-from cairnwind.core.facts.model import Board, Input, Output
+from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import parse
 from cairnwind.service import pinout

@@ -22,7 +22,7 @@ from cairnwind.commands.table import COMMANDS, role_of
 from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON, Lifetime, Rank, Source, lease
-from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.language.rights import Key, lacks
 from cairnwind.core.physics.stick import mix
 from cairnwind.core.values.errors import BoardError, CallerError, Trouble, unknown

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from flask import Request, Response, request
 
 from cairnwind.core.facts.claims import Source
-from cairnwind.core.facts.model import LOOPBACK
+from cairnwind.core.facts.site import LOOPBACK
 from cairnwind.core.language.rights import Key, lacks
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.service.asked import CALLER

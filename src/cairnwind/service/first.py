@@ -15,7 +15,8 @@ from cairnwind.boards.registry import make
 from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
-from cairnwind.core.facts.model import Input, Site
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.site import Site
 from cairnwind.service.lanes import Item, Lanes
 
 SWITCH = 0.001

@@ -14,7 +14,7 @@ import orjson
 
 from cairnwind.commands.paths import filled
 from cairnwind.commands.table import COMMANDS
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language.words import STOPS
 from cairnwind.service.calls import V1
 

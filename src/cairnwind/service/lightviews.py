@@ -12,7 +12,7 @@ from cairnwind.boards import timers
 from cairnwind.commands.wishes import CLAIM, claim, output_of, wanted
 from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.physics import programs
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.physics.stick import Pad

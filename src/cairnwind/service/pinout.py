@@ -7,8 +7,9 @@ from typing import Any
 
 from cairnwind.boards import wire
 from cairnwind.boards.link import Frame, Link, Seen
-from cairnwind.core.facts.model import Board, Position, Site
+from cairnwind.core.facts.hardware import Board, Position
 from cairnwind.core.facts.now import BoardNow, OutputNow
+from cairnwind.core.facts.site import Site
 from cairnwind.core.facts.trials import Trial, owner
 from cairnwind.core.values.settings import FULL
 from cairnwind.service.shapes import board_form, moment

@@ -16,8 +16,9 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from cairnwind.core.explain.meter import Meter
-from cairnwind.core.facts.model import Input, Site
+from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.now import InputNow, OutputNow
+from cairnwind.core.facts.site import Site
 from cairnwind.core.physics.scaling import Thermistor
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import FULL, Colour, Drive, Level, Setting, Tone

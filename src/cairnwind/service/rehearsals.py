@@ -10,7 +10,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from cairnwind.core.explain.rehearsal import Bar, Note, Rehearsed, differences, wear
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.quantities import NS
 from cairnwind.service.shapes import moment
 

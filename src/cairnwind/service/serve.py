@@ -15,7 +15,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from cairnwind.core.facts.model import LOOPBACK, Site
+from cairnwind.core.facts.site import LOOPBACK, Site
 from cairnwind.core.values.errors import CallerError
 from cairnwind.folder import Folder
 from cairnwind.remotes.address import near, outside

@@ -14,10 +14,13 @@ from cairnwind.core.explain.why import Why, left_text
 from cairnwind.core.facts import plan
 from cairnwind.core.facts.claims import Claim
 from cairnwind.core.facts.events import Ended, Outcome
+from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.interlocks import Latched, Raised, Refusal, Stop, Tag
-from cairnwind.core.facts.model import Board, Input, Output, Site
 from cairnwind.core.facts.now import BoardNow, InputNow, OutputNow, SiteNow
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.plan import Schedule, Span
+from cairnwind.core.facts.site import Site
 from cairnwind.core.facts.traces import Traced
 from cairnwind.core.language import schedules
 from cairnwind.core.physics.programs import Program

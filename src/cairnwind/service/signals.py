@@ -16,7 +16,9 @@ from typing import Any, NamedTuple
 
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
-from cairnwind.core.facts.model import Input, Output, Site
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.physics.light import STRAIGHT
 from cairnwind.core.values.settings import Drive, Level, Setting
 

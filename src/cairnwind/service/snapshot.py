@@ -11,8 +11,8 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 from cairnwind.core.engine.loop import Engine
-from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.now import BoardNow, InputNow, OutputNow, SiteNow
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.fact import fact
 from cairnwind.service import shapes
 from cairnwind.service.records import Records

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.service import shapes
 from cairnwind.service.snapshot import Publisher, Shown
 from cairnwind.service.stream import Stream

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from cairnwind.core.explain.checking import Found
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.site.plans import check_plan
 from cairnwind.site.reader import read_whole
 from cairnwind.site.rules import check_rules

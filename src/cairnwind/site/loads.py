@@ -12,7 +12,10 @@ from fractions import Fraction
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
-from cairnwind.core.facts.model import OUTPUT_KEYS, Board, Input, Output, Pin, Quiet, Switch
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import OUTPUT_KEYS, Output, Switch
+from cairnwind.core.facts.site import Quiet
 from cairnwind.core.physics import sound
 from cairnwind.core.physics.light import CURVES, EXPONENT, LIGHTNESS, STRAIGHT, WHOLE, Light
 from cairnwind.core.physics.shaping import Shape

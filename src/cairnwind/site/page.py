@@ -11,7 +11,10 @@ from typing import Any, NamedTuple
 
 from cairnwind.boards import kinds as links
 from cairnwind.boards.facts import Broker
-from cairnwind.core.facts.model import OUTPUT_KEYS, SERVICE, Board, Input, Output, Quiet, Supply
+from cairnwind.core.facts.hardware import Board, Supply
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import OUTPUT_KEYS, Output
+from cairnwind.core.facts.site import SERVICE, Quiet
 from cairnwind.core.language import forms, schedules
 from cairnwind.core.physics.stick import Pad
 from cairnwind.core.rules import kinds as interlocks

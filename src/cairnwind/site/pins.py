@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from cairnwind.core.facts.model import Board, Pin
+from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.values.errors import CallerError, nearest
 
 _FORM = re.compile(r"([a-z0-9][\w-]*)\s*:\s*(?:line-(\d+)|([A-Za-z]\w*-\d+))")

@@ -11,8 +11,8 @@ from collections.abc import Iterable
 from typing import Any
 
 from cairnwind.core.facts import plan
-from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.plan import Schedule
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language import schedules
 from cairnwind.core.language.schedules import Planned
 from cairnwind.core.language.words import Vocabulary

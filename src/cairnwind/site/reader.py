@@ -10,7 +10,10 @@ from typing import Any
 
 from cairnwind.boards import kinds, maps
 from cairnwind.boards.facts import Broker
-from cairnwind.core.facts.model import LOOPBACK, OUTPUT_KEYS, SERVICE, Board, Input, Output, Pin, Site, Supply
+from cairnwind.core.facts.hardware import Board, Pin, Supply
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import OUTPUT_KEYS, Output
+from cairnwind.core.facts.site import LOOPBACK, SERVICE, Site
 from cairnwind.core.values import entries
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.fact import replace

@@ -13,8 +13,8 @@ from cairnwind.core.explain import checking
 from cairnwind.core.explain.checking import Found
 from cairnwind.core.facts.guards import Guard
 from cairnwind.core.facts.interlocks import Interlock
-from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.reflexes import Rule
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language import forms as rules
 from cairnwind.core.language.forms import Language, Rules
 from cairnwind.core.language.schedules import Planned

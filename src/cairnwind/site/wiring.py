@@ -6,7 +6,9 @@ from collections.abc import Iterable, Iterator, Mapping
 from fractions import Fraction
 
 from cairnwind.boards import wire
-from cairnwind.core.facts.model import Board, Input, Output, Position, Supply
+from cairnwind.core.facts.hardware import Board, Position, Supply
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.physics.wiring import HIGH_SHARE, bias, divider, flicker, show_ohms, switching_loss
 from cairnwind.core.physics.wiring import suits as range_of
 from cairnwind.core.values.errors import CallerError

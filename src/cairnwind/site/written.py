@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from cairnwind.boards import kinds
-from cairnwind.core.facts.model import OUTPUT_KEYS, Input, Site
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import OUTPUT_KEYS
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import unknown
 from cairnwind.core.values.keys import Key, keys
 from cairnwind.site.scan import Scan

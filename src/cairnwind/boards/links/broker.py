@@ -17,7 +17,7 @@ from cairnwind.boards.kinds import Kind
 from cairnwind.boards.mqtt import Connection
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
-from cairnwind.core.facts.model import Board
+from cairnwind.core.facts.hardware import Board
 from cairnwind.core.values import entries
 from cairnwind.core.values.errors import BoardError, CallerError, at_fault
 from cairnwind.core.values.fact import fact

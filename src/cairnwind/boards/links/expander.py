@@ -21,7 +21,9 @@ from cairnwind.boards.link import Seen
 from cairnwind.boards.twowire import Bus, KernelBus, SimulatedBus
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
-from cairnwind.core.facts.model import Board, Input, Site
+from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.site import Site
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values import entries
 from cairnwind.core.values.errors import BoardError, CallerError, at_fault

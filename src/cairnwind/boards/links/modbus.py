@@ -26,7 +26,9 @@ from cairnwind.boards.link import Seen
 from cairnwind.boards.serialports import Line
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
-from cairnwind.core.facts.model import Board, Output, Site
+from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.physics.pwm import Timer
 from cairnwind.core.values import entries

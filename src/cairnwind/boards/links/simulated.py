@@ -17,7 +17,9 @@ from cairnwind.boards.link import Clock, Fresh, Report, Seen, Traffic
 from cairnwind.boards.slow import Slow
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
-from cairnwind.core.facts.model import Board, Input, Output
+from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.settings import FULL, Level, Setting
 

@@ -22,7 +22,7 @@ from typing import Protocol
 from cairnwind.boards.kinds import Kind
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
-from cairnwind.core.facts.model import Board
+from cairnwind.core.facts.hardware import Board
 from cairnwind.core.values import entries
 from cairnwind.core.values.errors import BoardError
 from cairnwind.core.values.fact import fact

@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from cairnwind.boards import timers
-from cairnwind.core.facts.model import POWER_ON, HeaderMap, Position
+from cairnwind.core.facts.hardware import POWER_ON, HeaderMap, Position
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import parse
 

@@ -35,8 +35,8 @@ from cairnwind.core.engine.sticks import Sticks
 from cairnwind.core.engine.tracing import Tracing
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
-from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.now import BoardNow, InputNow, OutputNow, SiteNow
+from cairnwind.core.facts.site import Site
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.rules.budget import Left
 from cairnwind.core.rules.gates import Armed, Gates

@@ -9,7 +9,7 @@ from cairnwind.core.engine.reflexes import end_slots
 from cairnwind.core.engine.requests import Requests
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import RELEASED, Rank, Source, held
-from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.reflexes import Regulator, Rule
 from cairnwind.core.state.sight import Sight
 from cairnwind.core.state.turn import Turn

@@ -23,7 +23,7 @@ from cairnwind.core.facts.claims import (
 )
 from cairnwind.core.facts.history import claim_form, stop_form
 from cairnwind.core.facts.interlocks import Refusal, Stop
-from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.rules.gates import Armed, refusal
 from cairnwind.core.state.standing import Standing

@@ -7,7 +7,7 @@ from itertools import count
 from cairnwind.core.engine.requests import Requests
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import RELEASED, Rank, Source, held
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.physics.stick import Pad, mix
 from cairnwind.core.state.turn import Turn
 from cairnwind.core.values.settings import Drive

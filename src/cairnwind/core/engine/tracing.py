@@ -13,7 +13,7 @@ from cairnwind.core.engine.driving import Driving
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Rank, held
 from cairnwind.core.facts.interlocks import Refusal
-from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.traces import Step, Traced
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.rules.gates import OWN, Armed, Gates

@@ -34,7 +34,7 @@ from cairnwind.core.facts.conditions import (
     Test,
 )
 from cairnwind.core.facts.interlocks import Interlock
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.rules.excludes import Excludes
 from cairnwind.core.rules.limit import Limit
 from cairnwind.core.rules.needs import Needs

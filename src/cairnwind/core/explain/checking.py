@@ -18,9 +18,9 @@ from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import RELEASED, Instant, Rank, Source
 from cairnwind.core.facts.conditions import Condition
 from cairnwind.core.facts.interlocks import Interlock
-from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.plan import Schedule, overlap
 from cairnwind.core.facts.reflexes import Alarm, Reflex
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language.forms import Rules
 from cairnwind.core.rules import kinds
 from cairnwind.core.rules.excludes import Excludes

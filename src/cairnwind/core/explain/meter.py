@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from cairnwind.core.facts.load import power
-from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import Setting
 

@@ -8,7 +8,7 @@ from typing import Any
 from cairnwind.core.explain.why import Why
 from cairnwind.core.facts.claims import Claim, leading
 from cairnwind.core.facts.history import claim_read
-from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.settings import decode
 
 Row = tuple[int, str, str, str, Mapping[str, Any]]

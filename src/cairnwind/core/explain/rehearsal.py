@@ -18,8 +18,9 @@ from cairnwind.core.explain.meter import Done, Meter
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Claim, Instant, Rank, leading
 from cairnwind.core.facts.load import power
-from cairnwind.core.facts.model import Output, Site
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.plan import Schedule, Span
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language.forms import Rules
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.state.standing import Standing

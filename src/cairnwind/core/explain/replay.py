@@ -11,7 +11,8 @@ from cairnwind.core.explain.rehearsal import Put
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import RELEASED, Instant, Rank, Source
 from cairnwind.core.facts.history import claim_read, tag_read
-from cairnwind.core.facts.model import Input, Site
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.site import Site
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.values.errors import CallerError, unknown
 

@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
 from cairnwind.core.facts.claims import Claim
-from cairnwind.core.facts.model import Output
 from cairnwind.core.facts.now import OutputNow
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.rules.budget import Left
 from cairnwind.core.values.errors import ACCEPT_CLOCK
 

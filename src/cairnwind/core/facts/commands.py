@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Any
 from cairnwind.core.facts.claims import Claim, Instant, Lifetime, Rank, Source
 from cairnwind.core.facts.course import Course
 from cairnwind.core.facts.guards import Guard
+from cairnwind.core.facts.hardware import Pin
 from cairnwind.core.facts.interlocks import Interlock
-from cairnwind.core.facts.model import Pin, Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.values.fact import fact
 from cairnwind.core.values.settings import Setting

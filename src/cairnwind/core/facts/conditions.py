@@ -28,7 +28,9 @@ from typing import Any, NamedTuple, Protocol
 from msgspec import Struct, field
 
 from cairnwind.core.facts.claims import Claim, Instant
-from cairnwind.core.facts.model import Input, Output, Site
+from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.moments import Moment, local, wall
 from cairnwind.core.values.quantities import show_duration
 from cairnwind.core.values.settings import Colour, Drive, Level, Setting, Tone

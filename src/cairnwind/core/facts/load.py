@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.settings import FULL, Setting
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from cairnwind.core.facts.claims import Claim
 from cairnwind.core.facts.interlocks import Latched, Raised, Refusal, Stop, Tag
-from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.fact import fact
 from cairnwind.core.values.quantities import NS, show_duration
 from cairnwind.core.values.settings import Setting

@@ -7,7 +7,8 @@ stop, lost link), and when it ends, however it ends, its pin is let go.
 from __future__ import annotations
 
 from cairnwind.core.facts.claims import Source
-from cairnwind.core.facts.model import Pin, Site
+from cairnwind.core.facts.hardware import Pin
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.fact import fact
 from cairnwind.core.values.settings import frequency
 

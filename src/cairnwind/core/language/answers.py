@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from cairnwind.core.facts.course import Course
 from cairnwind.core.facts.events import Outcome
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import Trouble
 
 MOST = 3

@@ -16,7 +16,7 @@ from lark.lexer import Lexer
 
 from cairnwind.core.facts import conditions as co
 from cairnwind.core.facts.claims import Rank
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language.words import Said, Thing, Vocabulary, folded, pieces, said
 from cairnwind.core.values.quantities import NS, UNITS
 

@@ -7,7 +7,8 @@ from dataclasses import replace
 
 from cairnwind.core.facts.claims import RELEASED, Lifetime, lasting
 from cairnwind.core.facts.course import Course, Order, Step
-from cairnwind.core.facts.model import Output, Site
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language.phrases import read
 from cairnwind.core.language.sentences import (
     Command,

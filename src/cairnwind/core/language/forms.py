@@ -13,8 +13,8 @@ from cairnwind.core.facts.conditions import Compare, Condition
 from cairnwind.core.facts.course import Course
 from cairnwind.core.facts.guards import Guard
 from cairnwind.core.facts.interlocks import Interlock
-from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.reflexes import SEVERITIES, Alarm, Reflex, Regulator, Rule
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language import questions
 from cairnwind.core.language.words import Vocabulary
 from cairnwind.core.rules.form import outputs, take

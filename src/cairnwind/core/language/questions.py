@@ -10,7 +10,7 @@ from lark import Lark
 from lark.exceptions import UnexpectedInput, UnexpectedToken
 
 from cairnwind.core.facts.conditions import Condition
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language.asking import IS, KINDS, WANTED, WORDS, Cut, Questions
 from cairnwind.core.language.meaning import Maker, span
 from cairnwind.core.language.phrases import readable

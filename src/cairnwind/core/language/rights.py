@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language.words import OF_KIND
 
 ROLES = ("watch", "operate", "keep")

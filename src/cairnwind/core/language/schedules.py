@@ -10,8 +10,8 @@ from cairnwind.core.facts import plan
 from cairnwind.core.facts.claims import Lifetime, Rank, Source
 from cairnwind.core.facts.course import MOST_DATES, Order, Step, Timer
 from cairnwind.core.facts.history import source_form
-from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.plan import Schedule, Span
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language import compiling
 from cairnwind.core.language.words import Vocabulary
 from cairnwind.core.physics.programs import decode_wanted, encode_wanted

@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 from lark import Token
 from lark.lexer import Lexer
 
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.moments import SUN
 from cairnwind.core.values.quantities import NS, UNITS
 

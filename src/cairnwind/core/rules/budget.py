@@ -24,7 +24,7 @@ from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.interlocks import Interlock, Refusal
 from cairnwind.core.facts.load import power
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.rules.form import Form
 from cairnwind.core.rules.gate import Gate, Kind
 from cairnwind.core.rules.spending import Piece, Running, Spent

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from typing import Any, Protocol, TypeVar
 
 from cairnwind.core.facts.conditions import Condition
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import CallerError, at_fault, unknown
 from cairnwind.core.values.quantities import duration
 

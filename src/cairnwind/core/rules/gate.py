@@ -17,7 +17,7 @@ from typing import Any, Generic, NamedTuple, TypeVar
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.interlocks import Interlock, Refusal
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.rules.form import Form
 from cairnwind.core.state.sight import Sight
 from cairnwind.core.state.standing import Standing

@@ -26,7 +26,7 @@ from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.guards import Guard
 from cairnwind.core.facts.interlocks import Interlock, Refusal
-from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.rules import guard, lockout, quiet, stop, trip
 from cairnwind.core.rules.budget import Left
 from cairnwind.core.rules.gate import Gate

@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.guards import Guard
 from cairnwind.core.facts.interlocks import Refusal
-from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.state.inforce import InForce
 from cairnwind.core.state.state import State
 from cairnwind.core.state.turn import Turn

@@ -10,7 +10,7 @@ from fractions import Fraction
 from typing import Any
 
 from cairnwind.core.facts.interlocks import Interlock, Refusal
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.rules.form import Form, outputs
 from cairnwind.core.rules.gate import Kind
 from cairnwind.core.rules.sharing import Asking, Bid, Sharing, leaving, listed

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from cairnwind.core.facts.interlocks import Refusal
-from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.state.inforce import InForce
 
 

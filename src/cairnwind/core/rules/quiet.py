@@ -5,7 +5,8 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 
 from cairnwind.core.facts.interlocks import Refusal
-from cairnwind.core.facts.model import Output, Quiet
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Quiet
 from cairnwind.core.state.inforce import InForce
 from cairnwind.core.values.moments import zone
 from cairnwind.core.values.quantities import NS

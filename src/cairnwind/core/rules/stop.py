@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from cairnwind.core.facts.hardware import Pin
 from cairnwind.core.facts.interlocks import Refusal
-from cairnwind.core.facts.model import Output, Pin
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.state.inforce import InForce
 
 _NOBODY = Output("", "relay", Pin("", 0))

@@ -13,7 +13,8 @@ from typing import Any
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.conditions import Condition, Value
 from cairnwind.core.facts.interlocks import Interlock, Latched, Refusal
-from cairnwind.core.facts.model import Output, Site
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.rules.form import Form, outputs
 from cairnwind.core.rules.gate import Gate, Kind
 from cairnwind.core.state.inforce import InForce

@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from collections import deque
 
-from cairnwind.core.facts.model import Input
+from cairnwind.core.facts.inputs import Input
 
 PULSES = 10_000
 """How many pulses of a counter are remembered for its rate."""

@@ -7,7 +7,7 @@ output's timer would not tell apart is no step at all.
 from __future__ import annotations
 
 from cairnwind.core.facts.claims import Claim
-from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.physics.programs import STEP, Coming, Program
 from cairnwind.core.physics.shaping import Way
 from cairnwind.core.values.settings import Setting

@@ -6,7 +6,7 @@ from fractions import Fraction
 
 from cairnwind.core.facts.claims import Claim, Instant
 from cairnwind.core.facts.conditions import drawn
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.state.state import State
 from cairnwind.core.values.settings import Setting
 

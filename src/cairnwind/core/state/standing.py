@@ -10,7 +10,7 @@ from typing import Any
 
 from cairnwind.core.facts.claims import Claim
 from cairnwind.core.facts.interlocks import Refusal
-from cairnwind.core.facts.model import Output
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.state.drive import Drive
 from cairnwind.core.state.motion import Motion
 from cairnwind.core.values.settings import Setting

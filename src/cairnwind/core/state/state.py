@@ -7,8 +7,8 @@ from __future__ import annotations
 
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
-from cairnwind.core.facts.model import Site
 from cairnwind.core.facts.now import BoardNow
+from cairnwind.core.facts.site import Site
 from cairnwind.core.state.inforce import InForce
 from cairnwind.core.state.inputs import Contact, Gauge
 from cairnwind.core.state.standing import Standing

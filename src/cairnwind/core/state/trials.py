@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.facts.interlocks import Refusal
-from cairnwind.core.facts.model import Board, Pin, Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.facts.trials import NEEDS, Trial, owner
 from cairnwind.core.values.settings import frequency
 

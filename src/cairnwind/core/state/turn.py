@@ -11,7 +11,7 @@ from typing import Any
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON, Claim, Instant, Rank, take
 from cairnwind.core.facts.interlocks import Refusal
-from cairnwind.core.facts.model import Site
+from cairnwind.core.facts.site import Site
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.state.standing import Standing
 from cairnwind.core.state.state import State

@@ -1,0 +1,214 @@
+"""What is wired, and what to: boards, their headers and pins, supplies.
+
+Facts only, all immutable; nothing of a site changes while the service runs, except by a reload that builds a new one.
+
+What the site file says of them is declared here too, as of outputs, inputs and the site (`cairnwind.core.values.keys`): a field
+that is a key is read, checked, documented and shown from its declaration.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from fractions import Fraction
+from functools import partial
+from typing import TYPE_CHECKING, Any
+
+from cairnwind.core.physics.pwm import best
+from cairnwind.core.values import entries
+from cairnwind.core.values.fact import fact, field
+from cairnwind.core.values.keys import written
+from cairnwind.core.values.quantities import duration
+
+if TYPE_CHECKING:
+    from cairnwind.core.physics.pwm import Timer
+
+POWER_ON = ("pull-up", "pull-down", "floating", "high", "low")
+LABEL = written("for show", entries.text, default="")
+CABLE = written('how its wire is marked at both ends: `"W12"`', entries.text, default="")
+PLACE = written("for show: places group the listing and the console", entries.text, default="")
+SENSES = ("active-high", "active-low")
+STEPS = 4096
+"""How many duties are told apart where nobody says what the timer is."""
+
+
+@fact
+class Position:
+    """One position of a connector, as its map tells it."""
+
+    connector: str
+    number: int
+    line: int | None
+    """The chip's line, or None for a supply or ground position."""
+    role: str
+    """'line', or what else is there: '5 V', '3.3 V', 'ground'."""
+    functions: frozenset[str] = frozenset()
+    """Beside plain switching and reading: 'pwm', 'analogue'."""
+    timer: str = ""
+    """The timer behind a PWM position: all positions of a timer share its frequency."""
+    channel: int | None = None
+    """Number of the PWM or analogue channel, where that is not the line's own number."""
+    title: str = ""
+    """What the chip's maker calls the line."""
+    bank: str = ""
+    volts: Fraction | None = None
+    """What the pin shows when it is high."""
+    bears: Fraction | None = None
+    """The most that it may be given, in volts."""
+    current: Fraction | None = None
+    """The most that it gives or takes, in amperes."""
+    power_on: str = ""
+    """Before any software runs: one of `POWER_ON`, or empty where nobody knows."""
+    pull: Fraction | None = None
+    """Ohms of its own pull resistor, while it is pulled at power-on."""
+
+    @property
+    def name(self) -> str:
+        """As in ``J2-9``."""
+        return f"{self.connector}-{self.number}"
+
+
+@fact
+class HeaderMap:
+    """Which position of which connector is which line of the chip."""
+
+    name: str
+    title: str
+    positions: Mapping[str, Position]
+    """By position name, in the order of the connectors."""
+    lines: Mapping[int, Position]
+    """The same, by line."""
+    sums: Mapping[str, Fraction] = field(default_factory=dict)
+    """The most amperes that a bank's pins give together, by bank; under '' those of the whole header."""
+    timers: Mapping[str, Timer] = field(default_factory=dict)
+    """What its timers are, by the names that positions have for them."""
+
+    def able(self, function: str) -> list[Position]:
+        """The positions that have a function."""
+        return [position for position in self.positions.values() if function in position.functions]
+
+
+@fact
+class Board:
+    """Something with pins, and the link to it."""
+
+    name: str
+    link: str = written(
+        "how it is reached: {links}; [boards.md](boards.md) says more of each",
+        needed='Say how it is reached: link = "simulated".',
+    )
+    map: HeaderMap | None = written(
+        'a header map (shipped: `"header-34"`; your own: `maps/NAME.toml` beside the file); expanders and Modbus boards know',
+        default=None,
+    )
+    line_count: int = written(
+        "instead of a map: how many lines there are", entries.count, name="lines", default=0
+    )
+    """Lines 0 to ``line_count - 1`` of a board without a map."""
+    label: str = LABEL
+    answers_after: int = written(
+        "how slow a simulated board is; it answers at once unless said",
+        duration,
+        default=0,
+        kinds=("simulated",),
+    )
+    """Nanoseconds from a write to its confirmation."""
+    facts: Any = None
+    """What its link has to know beyond that, and what its lines can do: the facts of its kind (`cairnwind.boards.kinds`)."""
+
+    def position(self, line: int) -> Position | None:
+        """Where a line comes out, if the board has a map."""
+        return self.map.lines.get(line) if self.map else None
+
+    def timer(self, line: int) -> str:
+        """The timer behind a line, if it is known that there is one."""
+        there = self.position(line)
+        return there.timer if there is not None and there.timer else getattr(self.facts, "one_timer", "")
+
+    def clockwork(self, line: int) -> Timer | None:
+        """What the timer behind a line is, where that is known."""
+        named: Mapping[str, Timer] = self.map.timers if self.map else {}
+        return named.get(self.timer(line)) or getattr(self.facts, "clockwork", {}).get(line)
+
+    def can(self, line: int) -> frozenset[str] | None:
+        """What a line can do beside plain switching and reading; None where only the board can tell."""
+        there = self.position(line)
+        if there is not None:
+            return there.functions | ({"tone"} if "pwm" in there.functions else frozenset())
+        found: frozenset[str] | None = getattr(self.facts, "functions", None)
+        return found
+
+    def dims(self, line: int) -> bool:
+        """Whether a line has levels by itself, without PWM of ours."""
+        dims = getattr(self.facts, "dims", None)
+        return bool(dims and dims(line))
+
+    def duties(self, line: int, hertz: Fraction | None) -> int:
+        """How many duties are told apart on a line."""
+        timer = self.clockwork(line)
+        if timer is not None and hertz:
+            return best(timer, hertz).steps
+        count = getattr(self.facts, "duties", None)
+        return getattr(self.facts, "steps", 0) or (count(hertz) if count else 0) or STEPS
+
+    @property
+    def software(self) -> bool:
+        """Whether a program can make PWM on its lines; a simulated board has nothing to say against it."""
+        return self.facts is None or getattr(self.facts, "software", False)
+
+    @property
+    def confirms(self) -> bool:
+        """Whether anybody is told what its lines are at."""
+        return getattr(self.facts, "confirms", True)
+
+    @property
+    def channels(self) -> int:
+        """Of a strip: how many lines its lamps have together; 0: it is none."""
+        return 3 * getattr(self.facts, "pixels", 0)
+
+    def pin(self, line: int) -> Pin:
+        """The pin of a line."""
+        there = self.position(line)
+        return Pin(self.name, line, there.name if there else "")
+
+    @property
+    def lines(self) -> list[int]:
+        """Every line that can be wired."""
+        return sorted(self.map.lines) if self.map else list(range(self.line_count))
+
+
+@fact
+class Pin:
+    """A line of a board, and the position it comes out on if the board has a map."""
+
+    board: str
+    line: int
+    position: str = ""
+
+    @property
+    def name(self) -> str:
+        """By position where there is one: ``shelf:J2-9``, else ``shelf:line-41``."""
+        return f"{self.board}:{self.position}" if self.position else f"{self.board}:line-{self.line}"
+
+    @property
+    def both(self) -> str:
+        """Both numbers: ``shelf:J2-9 (line 41)``."""
+        return f"{self.name} (line {self.line})" if self.position else self.name
+
+
+@fact
+class Supply:
+    """A rail that outputs draw from. Volts and amperes."""
+
+    name: str
+    volts: Fraction = written(
+        "its voltage", partial(entries.a, "voltage", bare="v"), needed="Say its voltage: volts = 5."
+    )
+    limit: Fraction | None = written(
+        'what its outputs may draw together: `"800 mA"`', partial(entries.a, "current"), default=None
+    )
+
+
+def either(words: Iterable[str]) -> str:
+    """`"relay"`, `"lamp"` or `"fan"`."""
+    *most, last = [f'`"{word}"`' for word in words]
+    return f"{', '.join(most)} or {last}"
