@@ -1,6 +1,6 @@
 /* Hardware part: no hardware. The board as a program on a pseudo-terminal, for demos and tests.
    Prints 'port PATH', then 'pin N VALUE' (0 to 65535) whenever an output moves, 'tone N HERTZ' when one begins or ends.
-   Takes on standard input: 'level N 0|1', 'analogue N COUNTS', 'mute 0|1', 'reset'; ends with it. */
+   Takes on standard input: 'level N 0|1', 'analogue N COUNTS', 'mute 0|1' (which it says back), 'reset'; ends with it. */
 #include "board.h"
 #include <fcntl.h>
 #include <poll.h>
@@ -83,7 +83,7 @@ static void order(const char *text) {
     int pin, value;
     if (sscanf(text, "level %d %d", &pin, &value) == 2 && pin >= 0 && pin < PINS) outside[pin] = value != 0;
     else if (sscanf(text, "analogue %d %d", &pin, &value) == 2 && pin >= 0 && pin < ANALOGUE) counts[pin] = (uint16_t)value;
-    else if (sscanf(text, "mute %d", &value) == 1) muted = (uint8_t)value;
+    else if (sscanf(text, "mute %d", &value) == 1) muted = (uint8_t)value, printf("mute %d\n", value), fflush(stdout);
     else if (!strncmp(text, "reset", 5)) reset();
 }
 
