@@ -10,6 +10,7 @@ from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.course import Timer
 from cairnwind.core.facts.plan import changed
 from cairnwind.core.language import schedules
+from cairnwind.core.values.fact import replace
 from cairnwind.core.values.quantities import NS
 from tests.core.saltmarsh import (
     DAY,
@@ -242,6 +243,75 @@ def test_timers_survive_a_restart_with_their_end_time() -> None:
     (series,) = bench.timers.values()
     assert bench.wall < series.due_wall <= bench.wall + 4 * MINUTE, "missed rounds are not made up for"
     bench.feed(ev.ChangeTimer(bench.now, "x", PERSON, series.id))
+    assert not bench.timers
+
+
+def test_a_timer_that_falls_due_while_nothing_can_be_recorded_is_owed() -> None:
+    firing = schedule(
+        name="firing", from_="10:00", for_="2 h", do="turn kiln-vent on; wait 20 min; turn path-1 on"
+    )
+    bench = Bench(at("2026-11-23 10:00"), (firing,))
+    bench.say("turn wedging-room and bench-lamp on")
+    for phrase in ("after 10 min turn gallery on for 5 min", "after 10 min turn bench-lamp off", "after 10 min toggle wedging-room", "after 10 min turn yard on",
+                   "after 10 min turn window on", "after 10 min turn clay-store on; wait 2 min; turn clay-store off", "after 10 min turn pug-mill on",
+                   "every 7 min turn cupboard-fan on for 1 s"):  # fmt: skip
+        bench.say(phrase)
+    cancelled = max(timer.id for timer in bench.timers.values() if "yard" in timer.text)
+    bench.pass_by(8 * MINUTE)
+    bench.feed(ev.Recording(bench.now, False, "disk full"))
+    bench.pass_by(20 * MINUTE)
+    shown = {
+        name: bench.shows(name)
+        for name in ("gallery", "bench-lamp", "wedging-room", "yard", "clay-store", "path-1")
+    }
+    assert set(shown.values()) == {"off"}, "what goes off goes off, and nothing comes on"
+    assert any("what comes on waits until the journal can be written" in text for text in bench.journal)
+    bench.feed(ev.ChangeTimer(bench.now, "x", PERSON, cancelled))
+    bench.say("turn window off")
+    rung = sum(text.startswith("cupboard-fan to 100 % (driving)") for text in bench.journal)
+    bench.feed(ev.Recording(bench.now, True))
+    shown = {name: bench.shows(name) for name in ("gallery", "clay-store", "path-1")}
+    assert shown == {"gallery": "100 %", "clay-store": "on", "path-1": "white"}, "late, the plan's included"
+    assert (bench.shows("bench-lamp"), bench.shows("wedging-room"), bench.shows("yard")) == (
+        "off",
+        "off",
+        "off",
+    ), "a toggle is carried out once, what is cancelled is not"
+    assert bench.shows("window") == "off", "somebody has decided otherwise since"
+    assert any("is overtaken by a person" in text for text in bench.journal)
+    assert bench.shows("pug-mill") == "off", "a motor needs a new command"
+    assert sum(text.startswith("cupboard-fan to 100 % (driving)") for text in bench.journal) == rung + 1, (
+        "of a series once"
+    )
+    bench.pass_by(6 * MINUTE)
+    assert (bench.shows("gallery"), bench.shows("clay-store")) == ("off", "off"), (
+        "from then on as if it began then"
+    )
+    assert [timer.every for timer in bench.timers.values()] == [7 * MINUTE]
+
+
+def test_what_a_timer_did_and_the_disk_did_not_take_is_owed() -> None:
+    bench = Bench(at("2026-11-23 10:00"))
+    bench.say("after 10 min turn gallery on; wait 2 min; turn gallery off")
+    bench.pass_by(10 * MINUTE)
+    assert bench.shows("gallery") == "100 %"
+    (made,), (rest,) = bench.claims.values(), bench.timers
+    bench.feed(ev.Recording(bench.now, False, "a commit has not come to its end"))
+    taken_back = ev.Withdraw(bench.now, "w", PERSON, ((made, None),))  # type: ignore[arg-type]
+    bench.feed(taken_back)
+    assert bench.shows("gallery") == "off"
+    assert rest not in bench.timers, "what was to follow is not, for the whole is done again"
+    bench.pass_by(5 * MINUTE)
+    assert bench.shows("gallery") == "off"
+    bench.feed(ev.Recording(bench.now, True))
+    assert bench.shows("gallery") == "100 %"
+    (made,) = bench.claims.values()
+    bench.feed(replace(taken_back, made=((made, None),)))
+    assert bench.shows("gallery") == "100 %", (
+        "the disk was back before it was known that one commit had failed"
+    )
+    bench.pass_by(2 * MINUTE)
+    assert bench.shows("gallery") == "off"
     assert not bench.timers
 
 

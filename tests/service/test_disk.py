@@ -130,6 +130,7 @@ def test_what_falls_due_while_the_disk_hangs_is_taken_back_and_the_rest_goes_on(
 ) -> None:
     monkeypatch.setattr(writer_module, "LATE", 0.5)
     running.http("POST", "/api/v1/phrases", json={"phrase": "in 1 s turn vent on"})
+    running.http("POST", "/api/v1/phrases", json={"phrase": "in 1 s turn gallery on"})
     mend = hanging(running)
     eventually(lambda: not running.site.facts()["recording"])
     assert running.service.runtime.failure == ""
@@ -138,6 +139,7 @@ def test_what_falls_due_while_the_disk_hangs_is_taken_back_and_the_rest_goes_on(
     mend()
     eventually(lambda: running.site.facts()["recording"])
     assert running.site.turn("vent", "on").outcome == "driving"
+    eventually(lambda: running.link().level("gallery") == FULL)
 
 
 def one_wrong_second(running: Running) -> None:

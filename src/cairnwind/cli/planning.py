@@ -205,7 +205,8 @@ def timers(ctx: click.Context, as_json: bool) -> None:
     elif not found:
         click.echo("No timers. Set one: cairnwind do after 5 min turn bench-lamp off")
     else:
-        zone = ZoneInfo(site.facts()["timezone"])
+        facts = site.facts()
+        zone = ZoneInfo(facts["timezone"])
         table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
         for name in ("number", "what", "due", "by"):
             table.add_column(name)
@@ -214,6 +215,8 @@ def timers(ctx: click.Context, as_json: bool) -> None:
             if each["every_seconds"]:
                 left = f", {each['left']} to go" if each["left"] else ""
                 due += f", every {each['every_seconds']:g} s{left}"
+            if not facts["recording"] and show.over(each["due"]):
+                due += ", waits until the journal can be written"
             table.add_row(str(each["id"]), each["text"], due, each["by"])
         show.console().print(table)
 

@@ -6,7 +6,7 @@ import json
 import re
 import sys
 from collections.abc import Mapping, Sequence
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import IO, TYPE_CHECKING, Any, cast
 from zoneinfo import ZoneInfo
 
@@ -63,6 +63,11 @@ def time_of(text: str | None, zone: ZoneInfo) -> str:
         return ""
     then = datetime.fromisoformat(text).astimezone(zone)
     return f"{then:%H:%M:%S}" if then.date() == datetime.now(zone).date() else f"{then:%Y-%m-%d %H:%M}"
+
+
+def over(text: str) -> bool:
+    """Whether an RFC 3339 time has passed."""
+    return datetime.fromisoformat(text) < datetime.now(UTC)
 
 
 def look(

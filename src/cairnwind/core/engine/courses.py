@@ -9,9 +9,20 @@ from __future__ import annotations
 from collections.abc import Container, Iterable
 from typing import NamedTuple
 
+from cairnwind.core.engine.owed import Owed, needs_record, without_toggles
 from cairnwind.core.engine.requests import Requests
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.claims import PERSON, TAKEOVER, Instant, Lifetime, Rank, Source, until
+from cairnwind.core.facts.claims import (
+    PERSON,
+    TAKEOVER,
+    Claim,
+    Instant,
+    Lifetime,
+    Rank,
+    Source,
+    held,
+    until,
+)
 from cairnwind.core.facts.course import Course, Lead, Order, Step, Timer, told
 from cairnwind.core.facts.interlocks import Refusal
 from cairnwind.core.state.turn import Turn
@@ -28,10 +39,12 @@ class For(NamedTuple):
     slot: str = PERSON
     lifetime: Lifetime | None = None
     """What claims last that do not say so themselves."""
-    late: bool = False
-    """It should have happened while the service was down."""
+    late: str = ""
+    """It should have happened before; words that say when: 'while the service was down'."""
     since: int = 0
     """So many nanoseconds ago it should have begun: what takes time is as far as it would be by now."""
+    unless_after: int = 0
+    """Where a claim in its slot has a later number than this, somebody has decided anew, and it is let be."""
 
 
 class Courses:
@@ -40,6 +53,7 @@ class Courses:
     def __init__(self, requests: Requests) -> None:
         self._requests = requests
         self.timers: dict[int, Timer] = {}
+        self._owed = Owed()
 
     def do(self, turn: Turn, event: ev.Do) -> None:
         """A phrase that somebody says."""
@@ -135,9 +149,15 @@ class Courses:
             and output.rearm == "command"
             and (order.wanted is None or order.wanted.on)
         ):
-            text = f"{order.output}: a timer would have switched it on while the service was down; it needs a new command"
+            text = f"{order.output}: a timer would have switched it on {behalf.late}; it needs a new command"
             turn.record(turn.number(), "timer", order.output, text, None, {})
             return
+        if behalf.unless_after and output is not None:
+            standing = held(turn.standing(order.output).claims.all, behalf.slot)
+            if standing is not None and standing.id > behalf.unless_after:
+                text = f"{order.output}: what a timer wanted {behalf.late} is overtaken by {standing.text}"
+                turn.record(turn.number(), "timer", order.output, text, None, {})
+                return
         life = order.lifetime or behalf.lifetime or TAKEOVER
         if order.until is not None:
             ends = order.until.after(now.wall, turn.site.where)
@@ -188,28 +208,75 @@ class Courses:
         """A timer's time has come, unless it was put off or cancelled."""
         self._due(turn, int(number))
 
-    def _due(self, turn: Turn, number: int, *, late: bool = False) -> None:
+    def _due(self, turn: Turn, number: int, late: str = "") -> None:
         timer, now = self.timers.get(number), turn.now
         if timer is None:
             return
         if (timer.due_wall > now.wall) if timer.due_mono is None else (timer.due_mono > now.mono):
             return  # put off: another entry waits for that
         over = bool(timer.ends_wall and timer.ends_wall <= now.wall)
-        following = _following(timer, now, late=late) if timer.every and not over else None
+        owed = not over and not turn.recording and needs_record(timer.steps)
+        following = _following(timer, now, late=bool(late)) if timer.every and not over else None
         if following is not None:
             self._keep(turn, following)
-        else:
+        elif not owed:
             self._drop(turn, timer)
         if over:
             return
-        turn.note("timer", "", f"timer {timer.id}: {timer.text}", {"timer": timer.id})
+        waits = " (what comes on waits until the journal can be written)" if owed else ""
+        turn.note("timer", "", f"timer {timer.id}: {timer.text}{waits}", {"timer": timer.id})
+        behalf = self._on_behalf(turn, timer, late)
+        if not owed:
+            self._carry_on(turn, timer, behalf)
+            return
+        for order in timer.steps[0].orders:
+            self._carry_out(turn, order, behalf)
+        self._owe(turn, timer, turn.sequence)
+
+    def _carry_on(self, turn: Turn, timer: Timer, behalf: For) -> None:
+        first = turn.sequence
+        self.run(turn, timer.steps, behalf)
+        self._owed.remember(turn.now.mono, range(first + 1, turn.sequence + 1), timer)
+
+    def _on_behalf(self, turn: Turn, timer: Timer, late: str) -> For:
+        now = turn.now
         since = now.wall - timer.due_wall if timer.due_mono is None or late else now.mono - timer.due_mono
-        behalf = For(
+        return For(
             f"timer-{timer.id}-{turn.sequence}", timer.source, timer.rank, timer.slot, timer.lifetime,
-            late and timer.rank >= Rank.PERSON,
+            late if timer.rank >= Rank.PERSON else "",
             since=max(0, since) if not late or timer.rank is Rank.PLAN else 0,
         )  # fmt: skip
-        self.run(turn, timer.steps, behalf)
+
+    def _owe(self, turn: Turn, timer: Timer, number: int) -> None:
+        """Its work is done when it can be recorded, unless somebody decides otherwise: after this number of the journal."""
+        self._owed.timers[timer.id] = number, replace(timer, steps=without_toggles(timer.steps))
+        if timer.id not in self.timers:
+            self.timers[timer.id] = timer
+            turn.effect(ev.KeepTimer(timer))
+        turn.effect(ev.Changed("plan", ""))
+
+    def withdrawn(self, turn: Turn, claim: Claim) -> None:
+        """A claim was taken back because it could not be recorded: if a timer made it, its work is owed."""
+        found = self._owed.behind(claim.id)
+        if found is None:
+            return
+        numbers, timer = found
+        for number in [each for each in self.timers if each in numbers]:
+            self._drop(turn, self.timers[number])  # what was to follow: the whole is done again
+        self._owe(turn, timer, numbers[-1])
+
+    def catch_up(self, turn: Turn) -> None:
+        """The journal can be written again: what fell due and could not be recorded is carried out."""
+        late = "while the journal could not be written"
+        for since, timer in self._owed.take():
+            kept = self.timers.get(timer.id)
+            other = kept is not None and kept.due_wall != timer.due_wall
+            if kept is None or (other and not timer.every):
+                continue  # cancelled, put off, or its schedule is over
+            if not other:
+                self._drop(turn, kept)
+            turn.note("timer", "", f"timer {timer.id}, late: {timer.text}", {"timer": timer.id})
+            self._carry_on(turn, timer, self._on_behalf(turn, timer, late)._replace(unless_after=since))
 
     def restore(self, turn: Turn, timers: Iterable[Timer], running: Container[str]) -> None:
         """Timers that were left, with their end time; ``running``: schedules whose span is not over."""
@@ -223,7 +290,7 @@ class Courses:
                 timer = replace(timer, due_mono=now.mono + max(0, timer.due_wall - now.wall))
             self.timers[timer.id] = timer
             if late:
-                self._due(turn, timer.id, late=True)
+                self._due(turn, timer.id, "while the service was down")
             else:
                 self._watch(turn, timer)
 

@@ -106,8 +106,11 @@ class Lifecycle:
         )
         turn.note("journal", "", text, {"ok": event.ok})
         if event.ok:
-            for part in (self.planning, self.reflexes, self.regulators):
-                part.catch_up(turn)
+            self._catch_up(turn)
+
+    def _catch_up(self, turn: Turn) -> None:
+        for part in (self.planning, self._courses, self.reflexes, self.regulators):
+            part.catch_up(turn)
 
     def withdraw(self, turn: Turn, event: ev.Withdraw) -> None:
         """What could not be recorded was not decided: claims that still stand end, and what they replaced stands again."""
@@ -118,6 +121,7 @@ class Lifecycle:
             if s is None or standing is None or standing.place != claim.place:
                 continue
             self.planning.withdrawn(claim)
+            self._courses.withdrawn(turn, claim)
             if before is None or (before.ends_mono is not None and before.ends_mono <= turn.now.mono):
                 turn.end(s, standing, why)
                 continue
@@ -129,6 +133,8 @@ class Lifecycle:
             turn.note("command", s.output.name, text, data)
         for timer in event.timers:
             self._courses.drop_unrecorded(turn, timer)
+        if turn.recording:
+            self._catch_up(turn)  # the disk was back before this was known
         turn.effect(ev.Outcome(event.command, turn.number(), turn.word, "", why))
 
     # --- the clock ----------------------------------------------------------------------------------------
