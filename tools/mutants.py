@@ -20,6 +20,7 @@ OF_THE_ENGINE = [
     "tests/core/test_interlocks.py",
     "tests/core/test_conditions.py",
     "tests/core/test_engine.py",
+    "tests/core/test_agenda.py",
     "tests/core/test_reflexes.py",
     "tests/invariants",
     "tests/service/test_safe.py",

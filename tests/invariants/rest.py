@@ -45,7 +45,7 @@ def check(engine: Engine) -> list[Any]:
     for name, s in state.outputs.items():
         if s.gating.refusal is not None and s.gating.allowed != s.output.safe:
             raise Unsettled(f"{name} is refused ({s.gating.refusal.reason}) and allowed {s.gating.allowed}")
-    for name, (_, members) in engine.gates.rounds._held.items():
+    for name, (_, members) in engine.gates.rounds.held.items():
         if not any(each in engine.gates.needs.of for each in members):
             raise Unsettled(
                 f"{name} is held as if interlocks went round, and none of {', '.join(members)} needs anything"

@@ -78,7 +78,7 @@ class Deciding:
         leader = leading(claims.all)
         if leader is not claims.leader:
             claims.leader = leader
-            if gates.rounds:
+            if gates.rounds.held:
                 gates.rounds.led(turn, s.output.name)
             gates.watches.mark("claims", s.output.name)
         wish = leader.setting if leader else s.output.rest
@@ -157,10 +157,10 @@ class Deciding:
         """The first of its own gates that refuses."""
         if not wants and s.gating.aim == s.output.safe and not s.motion.moving:
             return None
-        found = gates.rounds.refuse(turn, s) if gates.rounds else None
+        found = gates.rounds.refuse(turn, s) if gates.rounds.held else None
         if found is None:
             found = refusal(turn.state.in_force, s.output)
-        if found is not None or not wants:
+        if found is not None or not wants or not s.gating.mine.refuse:
             return found
         return gates.own(turn, s, starting=not s.gating.granted)
 
@@ -208,7 +208,8 @@ class Deciding:
             if not on:
                 gates.let_go(turn, s)
             if self._settled(turn, s, gates):
-                gates.shared.mark(turn, s)
+                if gating.circle is not None:
+                    gating.circle.mark(turn, s.output.name)
             else:
                 turn.touch(s.output.name)
         if gating.refusal is not None:
@@ -220,11 +221,15 @@ class Deciding:
         """Whether it would be decided the same once more, now that it is let go on or is to be off: what keeps it from starting is
         asked otherwise than what ends it."""
         gating = s.gating
-        if gating.refusal is not None or gating.mine.needed or not gates.shared.smooth(s):
+        if (
+            gating.refusal is not None
+            or gating.mine.needed
+            or not (gating.circle is None or gating.circle.smooth)
+        ):
             return False
         if not gating.granted:
             return gating.bid is None
-        return gates.own(turn, s, starting=False) is None
+        return not gating.mine.refuse or gates.own(turn, s, starting=False) is None
 
     def _end_impatient(self, turn: Turn, s: Standing, found: Refusal) -> None:
         """A person's or hand's claim that only waited for its start ends where it is not permitted any more."""

@@ -209,7 +209,8 @@ class Gates:
         """What all interlocks would say if somebody of this rank wanted an output on now."""
         if not s.gating.ruled:
             return None
-        return self.own(turn, s, starting=not s.gating.granted) or self.shared.room(turn, s, rank)
+        found = self.own(turn, s, starting=not s.gating.granted) if s.gating.mine.refuse else None
+        return found or (self.shared.room(turn, s, rank) if s.gating.circle is not None else None)
 
     def grace(self, s: Standing) -> Refusal | None:
         """What ends soon, unless something changes: an output is on by a grace alone, or a trip of it counts down."""
@@ -236,7 +237,8 @@ class Gates:
         """The same, for all but the output itself."""
         if s.gating.ruled:
             mine = s.gating.mine
-            self.shared.mark(turn, s)
+            if s.gating.circle is not None:
+                s.gating.circle.mark(turn, s.output.name)
             for gate in mine.known:
                 gate.known(turn, s)
             for gate in mine.moved:
@@ -254,7 +256,8 @@ class Gates:
     def sent(self, turn: Turn, s: Standing) -> None:
         """An output is told another setting; what was about to change no longer is, too."""
         mine = s.gating.mine
-        self.shared.mark(turn, s)
+        if s.gating.circle is not None:
+            s.gating.circle.mark(turn, s.output.name)
         for gate in mine.sent:
             gate.sent(turn, s)
         for gate in mine.moved:
@@ -262,7 +265,8 @@ class Gates:
 
     def moved(self, turn: Turn, s: Standing) -> None:
         """What is on its way to an output has changed."""
-        self.shared.mark(turn, s)
+        if s.gating.circle is not None:
+            s.gating.circle.mark(turn, s.output.name)
         for gate in s.gating.mine.moved:
             gate.moved(turn, s)
 

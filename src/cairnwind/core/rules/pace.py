@@ -124,11 +124,17 @@ class PaceGate(Gate[Pace]):
         """By output."""
         self._last_start: dict[str, int] = {}
         """By rule: when one of its outputs was last started."""
+        self._counted: set[str] = set()
+        """Outputs whose starts a rule counts."""
+        self._resting: set[str] = set()
+        """Outputs that have to rest after their longest time on."""
 
     def add(self, rule: Pace) -> None:
         """What was started before is not known."""
         for name in rule.outputs:
             self._pacing.setdefault(name, _Pacing())
+        self._counted.update(rule.outputs if rule.starts else ())
+        self._resting.update(rule.outputs if rule.rest else ())
         self._last_start[rule.name] = self.state.clocks.now.mono
 
     # --- asked --------------------------------------------------------------------------------------------
@@ -205,7 +211,7 @@ class PaceGate(Gate[Pace]):
             if rule.longest_on:
                 due = pacing.on_at + rule.longest_on
                 turn.mono.set(due, "ruled", s.output.name, f"longest {rule.name}")
-        if not was or any(rule.starts for rule in rules):
+        if not was or s.output.name in self._counted:
             self._remember(turn, s.output.name)
 
     def sent(self, turn: Turn, s: Standing) -> None:
@@ -236,7 +242,7 @@ class PaceGate(Gate[Pace]):
         may_be_on = (
             s.gating.granted or drive.confirmed is None or drive.confirmed.on or drive.pending is not None
         )
-        if may_be_on and any(rule.rest for rule in self.of[s.output.name]):
+        if may_be_on and s.output.name in self._resting:
             pacing = self._pacing[s.output.name]
             pacing.rested, pacing.running = False, True
             self._remember(turn, s.output.name)
@@ -252,21 +258,18 @@ class PaceGate(Gate[Pace]):
 
     def went_off(self, turn: Turn, s: Standing, was_on: bool) -> None:
         """It is confirmed off: if it was on for its longest time, or nobody knows since when, it has to rest."""
-        pacing, rules = self._pacing[s.output.name], self.of[s.output.name]
-        unknown = was_on and not pacing.on_at
-        fresh = pacing.on_at != pacing.off_of
-        too_long = fresh and any(
-            rule.rest and turn.now.mono >= pacing.on_at + rule.longest_on for rule in rules
-        )
-        if pacing.rested and (too_long or (unknown and any(rule.rest for rule in rules))):
-            pacing.rested = False
-            self._remember(turn, s.output.name)
+        pacing = self._pacing[s.output.name]
+        if pacing.rested and s.output.name in self._resting:
+            unknown, fresh = was_on and not pacing.on_at, pacing.on_at != pacing.off_of
+            if unknown or (fresh and self._long(turn, s.output.name)):
+                pacing.rested = False
+                self._remember(turn, s.output.name)
         pacing.off_of = pacing.on_at
 
     def jumped(self, turn: Turn) -> None:
         """What is stored by the wall clock is stored anew."""
         for name, pacing in self._pacing.items():
-            if pacing.starts and any(rule.starts for rule in self.of[name]):
+            if pacing.starts and name in self._counted:
                 self._remember(turn, name)
 
     # --- remembered ---------------------------------------------------------------------------------------

@@ -29,7 +29,7 @@ class Rounds:
     """Those that are held."""
 
     def __init__(self) -> None:
-        self._held: dict[str, tuple[int, dict[str, Wish]]] = {}
+        self.held: dict[str, tuple[int, dict[str, Wish]]] = {}
         """By output: until when (monotonic), and which wishes led the outputs of its circle then."""
         self._wavered: dict[str, tuple[int, int]] = {}
         """By output: since when (monotonic), and how often, it was told two things within one event."""
@@ -54,18 +54,14 @@ class Rounds:
         members = {each: _wish(outputs[each].claims.leader) for each in names}
         held = list(instead) or [each for each in members if _wants_on(outputs[each])]
         for each in held:
-            self._held[each] = turn.now.mono + REST, members
+            self.held[each] = turn.now.mono + REST, members
             turn.mono.set(turn.now.mono + REST, "ruled", each, "round")
             turn.touch(each)
         return bool(held)
 
-    def __bool__(self) -> bool:
-        """Whether anything is held."""
-        return bool(self._held)
-
     def clear(self) -> None:
         """Other interlocks hold now."""
-        self._held.clear()
+        self.held.clear()
         self._wavered.clear()
 
     def turned(self, turn: Turn, name: str, settled: dict[str, int]) -> None:
@@ -76,13 +72,13 @@ class Rounds:
 
     def led(self, turn: Turn, name: str) -> None:
         """Another claim leads an output: circles that it is part of are tried again."""
-        for held, (_, members) in self._held.items():
+        for held, (_, members) in self.held.items():
             if name in members:
                 turn.touch(held)
 
     def refuse(self, turn: Turn, s: Standing) -> Refusal | None:
         """It is held."""
-        held = self._held.get(s.output.name)
+        held = self.held.get(s.output.name)
         if held is None:
             return None
         until, members = held
@@ -95,7 +91,7 @@ class Rounds:
                 "its interlocks go round in a circle: what it needs goes off when it comes on",
                 "Change the interlocks: cairnwind check.",
             )
-        del self._held[s.output.name]
+        del self.held[s.output.name]
         return None
 
 

@@ -27,7 +27,7 @@ from cairnwind.core.rules.excludes import Excludes, ExcludesSharing
 from cairnwind.core.rules.limit import Limit, LimitSharing
 from cairnwind.core.rules.occupancy import Fact, occupies
 from cairnwind.core.rules.sharing import Asking, Bid, Sharing
-from cairnwind.core.state.standing import Standing
+from cairnwind.core.state.standing import Gating, Standing
 from cairnwind.core.state.turn import Turn
 
 SHARINGS: dict[type[Interlock], type[Sharing[Any]]] = {Excludes: ExcludesSharing, Limit: LimitSharing}
@@ -98,11 +98,9 @@ class Circle:
         return found
 
     def refresh(self, turn: Turn) -> None:
-        """Look again at those of whom something else may be known."""
-        if not self.stale:
-            return
-        stale, self.stale, self._fits = self.stale, {}, None
-        for name in stale:
+        """Look again at those of whom something else may be known; not asked while there are none."""
+        self._fits = None
+        for name in self.stale:
             fact, was = occupies(turn, name), self.facts.get(name)
             if (was is not None and was.may_be_on) != fact.may_be_on:
                 for each in self.of[name]:
@@ -110,11 +108,18 @@ class Circle:
                 if was is not None:
                     self.asking.known(name, fact.may_be_on, self.of[name])
             self.facts[name] = fact
+        self.stale.clear()
 
     def ask_again(self, turn: Turn) -> None:
         """Whoever was told that it could go on, and does not bid yet, is decided about once more."""
         turn.touch_all(self.lookers)
         self.lookers = {}
+
+    def mark(self, turn: Turn, name: str) -> None:
+        """Something else may be known of an output: whoever was told that it could go on asks again."""
+        self.stale[name] = self.dirty[name] = None
+        if self.lookers:
+            self.ask_again(turn)
 
     def learns(self, turn: Turn, s: Standing) -> bool:
         """Take note of what is known of one output by now where that changes nobody's place; False if places have to be given."""
@@ -128,14 +133,46 @@ class Circle:
         elif not gating.granted or name not in asking.placed:
             return False
         elif not bid.holding:
-            asking.bids[name] = bid = bid._replace(holding=True)
+            asking.bids[name] = bid = bid.held(holding=True)
         elif asking.bids[name] != bid:
             return False
-        self.refresh(turn)
+        if self.stale:
+            self.refresh(turn)
         self.dirty.clear()
         for rule in self.queues:
             rule.note(asking.bids, turn.now.mono)
         self.seen[name] = self.facts[name], bid
+        return True
+
+    def likeness(self, name: str, gating: Gating) -> tuple[Fact, Bid | None]:
+        """What decides about an output's place: what is known of it, and what it asks for now."""
+        bid: Bid | None = gating.bid
+        if bid is not None and bid.holding != gating.granted:
+            bid = bid.held(holding=gating.granted)  # it has been let go on since it asked
+        return self.facts[name], bid
+
+    def alone(self, turn: Turn, name: str, gating: Gating) -> bool:
+        """Give or take the place of the one output that has changed, where nobody else is concerned; False if more has to be seen to."""
+        now, due = turn.now.mono, self.asking.due
+        if (
+            not self.smooth
+            or self.had
+            or self.lookers
+            or len(self.dirty) > 1
+            or (due is not None and due <= now)
+        ):
+            return False
+        if self.stale:
+            self.refresh(turn)
+        like = self.likeness(name, gating)
+        if self.seen.get(name) != like:
+            for rule in self.queues:
+                rule.note(self.asking.bids, now)
+            if gating.shared is not None or not self.simply(name, like[1], now):
+                return False
+            self.seen[name] = like
+            self.added.clear()
+        self.dirty.clear()
         return True
 
     def give(self, bids: dict[str, Bid], now: int, *, supposed: bool = False) -> dict[str, Refusal | None]:
@@ -307,47 +344,40 @@ class SharedGates:
         bid: Bid | None = s.gating.bid
         if bid is None:
             return False
-        circle.refresh(turn)
+        if circle.stale:
+            circle.refresh(turn)
         if circle.given and circle.would(s.output.name, bid, turn.now.mono) is not None:
             return True
         circle.lookers[s.output.name] = None
         # after a reload nobody has a place until they are given for the first time: until then it stays as it was
         return not circle.given and s.gating.bound_for is None
 
-    def smooth(self, s: Standing) -> bool:
-        """Whether nobody is in anybody's way where an output shares a gate."""
-        circle: Circle | None = s.gating.circle
-        return circle is None or circle.smooth
-
     def learns(self, turn: Turn, s: Standing) -> bool:
         """Something else is known of an output: whether that changes nobody's place; if not, they have to be given anew."""
         circle: Circle | None = s.gating.circle
         return circle is None or circle.learns(turn, s)
-
-    def mark(self, turn: Turn, s: Standing) -> None:
-        """Something else may be known of an output: whoever was told that it could go on asks again."""
-        circle: Circle | None = s.gating.circle
-        if circle is not None:
-            circle.stale[s.output.name] = circle.dirty[s.output.name] = None
-            if circle.lookers:
-                circle.ask_again(turn)
 
     def give_places(self, turn: Turn, batch: Mapping[str, None], known: Mapping[str, None]) -> None:
         """Give the places of these outputs' circles anew, where anything in them has changed.
 
         Those of the ``batch`` are decided about after that in any case; of the others only those that are told something new.
         """
+        outputs = turn.state.outputs
+        one = len(batch) == 1 and not known
         circles: dict[Circle, str] = {}
         for name in (*batch, *known) if known else batch:
-            circle = turn.state.outputs[name].gating.circle
+            gating = outputs[name].gating
+            circle = gating.circle
             if circle is not None:
                 circle.dirty[name] = None
-                circles.setdefault(circle, name)
+                if not (one and circle.alone(turn, name, gating)):
+                    circles.setdefault(circle, name)
         for circle, name in circles.items():
             self._give(turn, circle, name, batch)
 
     def _give(self, turn: Turn, circle: Circle, first: str, batch: Mapping[str, None]) -> None:
-        circle.refresh(turn)
+        if circle.stale:
+            circle.refresh(turn)
         now, due = turn.now.mono, circle.asking.due
         changed = self._changed(turn, circle)
         if not changed and (due is None or now < due):
@@ -369,13 +399,9 @@ class SharedGates:
         dirty, circle.dirty = circle.dirty, {}
         changed: dict[str, Bid | None] = {}
         for name in dirty:
-            gating = turn.state.outputs[name].gating
-            bid: Bid | None = gating.bid
-            if bid is not None and bid.holding != gating.granted:
-                bid = bid._replace(holding=gating.granted)  # it has been let go on since it asked
-            like = circle.facts[name], bid
+            like = circle.likeness(name, turn.state.outputs[name].gating)
             if circle.seen.get(name) != like:
-                circle.seen[name], changed[name] = like, bid
+                circle.seen[name], changed[name] = like, like[1]
         return changed
 
     def _anew(self, circle: Circle, changed: Mapping[str, Bid | None], now: int) -> dict[str, Refusal | None]:
@@ -396,7 +422,7 @@ class SharedGates:
                 break
             for name, refusal in found.items():
                 if refusal is not None and bids[name].holding:
-                    bids[name] = bids[name]._replace(holding=False)
+                    bids[name] = bids[name].held(holding=False)
             found = circle.give(bids, now)  # whoever has got a place is asked before others from now on
         return found
 
@@ -425,6 +451,7 @@ class SharedGates:
         circle: Circle | None = s.gating.circle
         if circle is None:
             return None
-        circle.refresh(turn)
+        if circle.stale:
+            circle.refresh(turn)
         bid = Bid(int(rank), turn.sequence, s.gating.granted)
         return circle.would(s.output.name, bid, turn.now.mono)

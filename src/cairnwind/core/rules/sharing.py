@@ -21,6 +21,10 @@ class Bid(NamedTuple):
     claim: tuple[Rank, str, Source] | None = None
     """Whose claim leads it; None: nobody's."""
 
+    def held(self, *, holding: bool) -> Bid:
+        """The same, with its place or without."""
+        return Bid(self.rank, self.place, holding, self.claim)
+
     @property
     def text(self) -> str:
         """Who that is, in words."""
