@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 from decimal import Decimal
 from fractions import Fraction
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -11,6 +13,7 @@ from hypothesis import strategies as st
 
 from cairnwind.core.facts.hardware import Pin
 from cairnwind.core.facts.outputs import Output
+from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS, UNITS, duration, parse, show_duration
 from cairnwind.core.values.settings import FULL, OFF, ON, Level, decode, encode, read, show
@@ -88,3 +91,37 @@ def test_a_time_that_is_none_is_refused_with_examples(text: object) -> None:
     with pytest.raises(CallerError) as caught:
         duration(text)
     assert caught.value.remedy
+
+
+PLAIN = st.recursive(
+    st.none() | st.booleans() | st.integers(-(2**63), 2**64 - 1) | st.floats(allow_nan=False, allow_infinity=False) | st.text(),
+    lambda inner: st.lists(inner) | st.dictionaries(st.text(), inner),
+)  # fmt: skip
+JSON_LIKE = st.text('[]{}",:0123456789eE+-.truefalsn\\ud \x00\ud800é\ufeff', max_size=60) | st.integers().map(
+    str
+)
+
+
+@given(PLAIN, JSON_LIKE | st.binary(max_size=40))
+def test_json_is_read_as_the_standard_has_it_or_refused_in_words(form: Any, anything: str | bytes) -> None:
+    """The standard library's own reader is the oracle."""
+    assert jsontext.read(jsontext.write(form)) == form
+    assert json.loads(jsontext.write(form)) == form
+    try:
+        found = jsontext.read(anything)
+    except ValueError as error:
+        assert type(error) is ValueError
+        assert str(error)
+        return
+    meant = json.loads(anything)
+    assert type(found) is type(meant) or abs(meant) >= 2**63
+    assert found == meant or found == float(meant)
+
+
+@pytest.mark.parametrize(
+    "text", ["9" * 5000, "-" + "9" * 400, "1e999", "[" * 100_000, '"\\ud800"', b"\xff", "", "NaN"]
+)
+def test_what_no_json_says_is_refused(text: str | bytes) -> None:
+    with pytest.raises(ValueError, match=r"[a-z]") as caught:
+        jsontext.read(text)
+    assert type(caught.value) is ValueError

@@ -25,6 +25,7 @@ from cairnwind.commands import page
 from cairnwind.commands.paths import braces, filled
 from cairnwind.core.values.errors import CallerError
 from cairnwind.service import calls
+from cairnwind.service import keys as keys_module
 from cairnwind.service.app import make_app
 from cairnwind.service.door import Door
 from cairnwind.service.keys import digest
@@ -279,8 +280,14 @@ def test_whatever_is_in_place_of_anything_is_no_fault_of_the_service(studio: Run
     studio.site.reset_stop()
 
 
-def test_whatever_is_sent_the_answer_is_as_described(studio: Running) -> None:
-    """Schemathesis against the live service: no failure of the server, no status, type or form that is not described."""
+def test_whatever_is_sent_the_answer_is_as_described(
+    studio: Running, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Schemathesis against the live service: no failure of the server, no status, type or form that is not described.
+
+    Of its checks one is left out: that whatever has the described form is accepted. A phrase, a setting and a rule have to mean something.
+    """
+    monkeypatch.setattr(keys_module, "FREE", 10**9)  # it asks with wrong keys all the time
     studio.site.give_code("store", "anna", "246810")
     schema = schemathesis.openapi.from_url(
         f"{studio.url}/api/v1/openapi.json", headers={"Authorization": f"Bearer {studio.key}"}
@@ -312,7 +319,7 @@ def test_whatever_is_sent_the_answer_is_as_described(studio: Running) -> None:
                 headers={"Authorization": f"Bearer {studio.key}"}, timeout=20,
                 checks=[
                     not_a_server_error, checks.status_code_conformance, checks.content_type_conformance, checks.response_schema_conformance,
-                    checks.response_headers_conformance, checks.negative_data_rejection,
+                    checks.response_headers_conformance, checks.negative_data_rejection, checks.allow_header_conformance, checks.unsupported_method, checks.missing_required_header, checks.ignored_auth, checks.use_after_free, checks.ensure_resource_availability,
                 ],
             )  # fmt: skip
 

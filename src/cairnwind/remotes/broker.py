@@ -17,12 +17,11 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import orjson
-
 from cairnwind.boards.facts import Broker
 from cairnwind.boards.mqtt import Connection, slug
 from cairnwind.commands.reading import names
 from cairnwind.commands.table import COMMANDS
+from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.remotes.desk import Desk
 from cairnwind.remotes.outward import ANSWER_WITHIN, Attempt, Outward, kind_of
@@ -140,7 +139,7 @@ class BrokerRemote(Remote):
 
     def event(self, kind: str, form: dict[str, Any]) -> None:
         """Tell what happened, and see that the broker has it. Raises `BoardError`."""
-        connection, payload = self._connection, orjson.dumps(form)
+        connection, payload = self._connection, jsontext.write(form)
         if connection is None:
             raise BoardError("no-answer", "The message broker is left.", "It is told after the next start.")
         connection.publish(f"{self._top}/event/{kind}", payload.decode(), within=ANSWER_WITHIN)
@@ -366,7 +365,7 @@ class BrokerRemote(Remote):
         return True
 
     def _send(self, topic: str, form: Any, *, retain: bool = False, correlation: bytes | None = None) -> None:
-        payload = "" if form is None else orjson.dumps(form).decode()
+        payload = "" if form is None else jsontext.write(form).decode()
         connection = self._connection
         try:
             if connection is not None:
@@ -402,8 +401,8 @@ def _read(text: str, usual: str) -> dict[str, Any]:
     text = text.strip()
     if text.startswith("{"):
         try:
-            found: dict[str, Any] = orjson.loads(text)
-        except orjson.JSONDecodeError as error:
+            found: dict[str, Any] = jsontext.read(text)
+        except ValueError as error:
             raise CallerError(
                 "bad-body", f"The message is not valid JSON: {error}.", "Send an object, or a plain setting."
             ) from None

@@ -13,11 +13,11 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-import orjson
 import serial
 
 from cairnwind.boards.serialports import find
 from cairnwind.commands.table import COMMANDS
+from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.core.values.quantities import duration
 from cairnwind.remotes.desk import Desk, wait_for
@@ -147,8 +147,8 @@ class LineRemote(Remote):
             self.traffic.add("lost", line, "noise")
             return
         try:
-            asked = orjson.loads(line)
-        except orjson.JSONDecodeError as error:
+            asked = jsontext.read(line)
+        except ValueError as error:
             self.traffic.add("lost", line, f"no JSON: {error}")
             self._send(
                 _error(None, PARSE, "This line is not valid JSON.", {"remedy": "Send one object a line."})
@@ -225,7 +225,7 @@ class LineRemote(Remote):
         port = self._port
         if port is None:
             return
-        line = orjson.dumps(form) + b"\n"
+        line = jsontext.write(form) + b"\n"
         with self._writing:
             rest = (
                 b"\n" + line if self._torn else line

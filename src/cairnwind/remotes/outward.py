@@ -25,11 +25,11 @@ from email.utils import format_datetime, make_msgid
 from typing import Any, NamedTuple, Protocol
 from zoneinfo import ZoneInfo
 
-import orjson
 import requests
 
 from cairnwind import __version__
 from cairnwind.core.facts.telling import SEVERITIES
+from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS
 from cairnwind.remotes.desk import Desk
@@ -247,7 +247,7 @@ class HookRemote(Outward):
     def tell(self, row: Any, form: dict[str, Any]) -> Attempt:
         """One request."""
         assert isinstance(self._told, facts.Hook)
-        body = orjson.dumps(form)
+        body = jsontext.write(form)
         stamp = str(int(time.time()))
         headers = {
             "Content-Type": "application/json", "User-Agent": f"cairnwind/{__version__}", "webhook-id": str(form["id"]), "webhook-timestamp": stamp,

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-import orjson
 from flask import Response, request
 
 from cairnwind.core.facts.claims import Source
 from cairnwind.core.language.rights import Key
+from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import NS, duration
 from cairnwind.service import shapes
@@ -50,8 +50,8 @@ def json_body(known: set[str], *, empty: bool = False) -> dict[str, Any]:
             "media", "The request's body is not marked as JSON.", "Send Content-Type: application/json."
         )
     try:
-        body = orjson.loads(content)
-    except orjson.JSONDecodeError as error:
+        body = jsontext.read(content)
+    except ValueError as error:
         raise CallerError(
             "bad-body", f"The request's body is not valid JSON: {error}.", "Send one JSON object."
         ) from None

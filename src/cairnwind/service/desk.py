@@ -13,8 +13,6 @@ from collections.abc import Callable, Mapping
 from functools import cached_property
 from typing import Any, NoReturn
 
-import orjson
-
 from cairnwind.commands import wishes
 from cairnwind.commands.declaring import OF_EVENT, Command
 from cairnwind.commands.reading import read
@@ -25,6 +23,7 @@ from cairnwind.core.facts.claims import PERSON, Lifetime, Rank, Source, lease
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.language.rights import Key, lacks
 from cairnwind.core.physics.stick import mix
+from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import BoardError, CallerError, Trouble, unknown
 from cairnwind.core.values.quantities import NS
 from cairnwind.service import shapes
@@ -404,11 +403,11 @@ class Desk:
     def input(self, name: str) -> dict[str, Any] | None:
         """An input as HTTP shows it."""
         found = self.runtime.publisher.current.inputs.get(name)
-        return None if found is None else orjson.loads(found.body)
+        return None if found is None else jsontext.read(found.body)
 
     def site_now(self) -> dict[str, Any]:
         """The site as a whole, as HTTP shows it."""
-        found: dict[str, Any] = orjson.loads(self.runtime.publisher.current.site.body)
+        found: dict[str, Any] = jsontext.read(self.runtime.publisher.current.site.body)
         return found
 
     def listen(self, take: Callable[[list[tuple[str, str]], list[Any]], None]) -> None:

@@ -10,12 +10,11 @@ import re
 from collections.abc import Callable
 from typing import Any
 
-import orjson
-
 from cairnwind.commands.paths import filled
 from cairnwind.commands.table import COMMANDS
 from cairnwind.core.facts.site import Site
 from cairnwind.core.language.words import STOPS
+from cairnwind.core.values import jsontext
 from cairnwind.service.calls import V1
 
 LETS_GO = frozenset(("off", "release", "close", "shut", "lock", "down"))
@@ -40,8 +39,8 @@ def hasty(site: Site) -> Callable[[bytes, bytes], bool]:
 
     def setting(body: bytes) -> bool:
         try:
-            form = orjson.loads(body) if body else {}
-        except orjson.JSONDecodeError:
+            form = jsontext.read(body) if body else {}
+        except ValueError:
             return False
         if not isinstance(form, dict) or "program" in form:
             return False

@@ -8,8 +8,6 @@ from itertools import islice
 from typing import Any
 from zoneinfo import ZoneInfo
 
-import orjson
-
 from cairnwind.core.explain.why import Why, left_text
 from cairnwind.core.facts import plan
 from cairnwind.core.facts.claims import Claim
@@ -25,6 +23,7 @@ from cairnwind.core.facts.traces import Traced
 from cairnwind.core.language import schedules
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.rules.budget import Left
+from cairnwind.core.values import jsontext
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import FULL, Colour, Drive, Setting, Tone, brief, show
 from cairnwind.store.reader import Row
@@ -32,7 +31,7 @@ from cairnwind.store.reader import Row
 
 def dump(form: Any) -> bytes:
     """Compact UTF-8 JSON."""
-    return orjson.dumps(form)
+    return jsontext.write(form)
 
 
 def moment(wall: int | None) -> str | None:

@@ -9,13 +9,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NamedTuple
 
-import orjson
-
 from cairnwind.core.facts.claims import Claim, Instant
 from cairnwind.core.facts.course import Timer
 from cairnwind.core.facts.events import Keep, Start
 from cairnwind.core.facts.history import alarm_read, claim_read, stop_read, tag_read, trip_read
 from cairnwind.core.language.rights import Key
+from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import CallerError
 from cairnwind.store.database import connect
 
@@ -36,7 +35,7 @@ class Row:
 
 def _row(found: tuple[Any, ...]) -> Row:
     seq, wall, kind, subject, text, command, source, data = found
-    return Row(seq, wall, kind, subject, text, command, source, orjson.loads(data))
+    return Row(seq, wall, kind, subject, text, command, source, jsontext.read(data))
 
 
 class Session(NamedTuple):
@@ -70,7 +69,7 @@ def _key(row: tuple[Any, ...] | None) -> Key | None:
     if row is None:
         return None
     id, name, role, limits, made, used, used_from = row
-    when = orjson.loads(limits)
+    when = jsontext.read(limits)
     return Key(id, name, role, tuple(when.pop("only", ())), when, made, used, used_from)
 
 
@@ -101,33 +100,33 @@ class Reader:
         accepted = self._one("SELECT form FROM fact WHERE name = 'clock'")
         ((last,),) = self._all(
             "SELECT coalesce(max(wall), 0) FROM journal WHERE seq > ?",
-            (orjson.loads(accepted[0])["sequence"] if accepted else 0,),
+            (jsontext.read(accepted[0])["sequence"] if accepted else 0,),
         )
         claims: tuple[Claim, ...] = tuple(
-            claim_read(orjson.loads(form))
+            claim_read(jsontext.read(form))
             for (form,) in self._all("SELECT form FROM claim ORDER BY output, slot")
         )
         stop = self._one("SELECT form FROM fact WHERE name = 'all-stop'")
         tags = tuple(
-            tag_read(orjson.loads(form))
+            tag_read(jsontext.read(form))
             for (form,) in self._all("SELECT form FROM lockout ORDER BY output, name")
         )
         return Start(
             at,
             sequence,
             claims,
-            stop_read(orjson.loads(stop[0])) if stop else None,
+            stop_read(jsontext.read(stop[0])) if stop else None,
             tags,
             self._timers(),
             trips=tuple(
-                trip_read(orjson.loads(form)) for (form,) in self._all("SELECT form FROM trip ORDER BY name")
+                trip_read(jsontext.read(form)) for (form,) in self._all("SELECT form FROM trip ORDER BY name")
             ),
             alarms=tuple(
-                alarm_read(orjson.loads(form))
+                alarm_read(jsontext.read(form))
                 for (form,) in self._all("SELECT form FROM alarm ORDER BY name")
             ),
             kept=tuple(
-                Keep(gate, key, orjson.loads(data))
+                Keep(gate, key, jsontext.read(data))
                 for gate, key, data in self._all("SELECT gate, key, data FROM kept ORDER BY gate, key")
             ),
             last=last,
@@ -140,7 +139,7 @@ class Reader:
             f"SELECT id, output, owner, hash, form, made FROM code {where} ORDER BY output, owner", values
         )
         return [
-            Code(id, name, owner, hash, orjson.loads(form), made)
+            Code(id, name, owner, hash, jsontext.read(form), made)
             for id, name, owner, hash, form, made in rows
         ]
 
@@ -150,13 +149,13 @@ class Reader:
             return ()
         from cairnwind.core.language.schedules import timer_read
 
-        return tuple(timer_read(orjson.loads(form)) for (form,) in rows)
+        return tuple(timer_read(jsontext.read(form)) for (form,) in rows)
 
     def schedules(self) -> list[tuple[str, dict[str, Any] | None, dict[str, Any]]]:
         """By name: what the schedule says, if it is not the site file's, and what has been done to it."""
         rows = self._all("SELECT name, form, state FROM schedule ORDER BY name")
         return [
-            (name, orjson.loads(form) if form else None, orjson.loads(state)) for name, form, state in rows
+            (name, jsontext.read(form) if form else None, jsontext.read(state)) for name, form, state in rows
         ]
 
     def journal(
@@ -267,7 +266,7 @@ class Reader:
         row = self._one(
             "SELECT body, form FROM answer WHERE scope = ? AND token = ? AND made >= ?", (scope, token, since)
         )
-        return (row[0], orjson.loads(row[1])) if row else None
+        return (row[0], jsontext.read(row[1])) if row else None
 
     def close(self) -> None:
         """Close every thread's connection."""

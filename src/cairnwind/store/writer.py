@@ -17,10 +17,9 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-import orjson
-
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.history import alarm_form, claim_form, stop_form, tag_form, trip_form
+from cairnwind.core.values import jsontext
 from cairnwind.store.database import connect
 
 STATEMENTS = {
@@ -309,7 +308,7 @@ def _schedule(it: ev.KeepSchedule) -> tuple[str, str, str]:
 
 def form(data: Any) -> str:
     """JSON as it is stored."""
-    return orjson.dumps(data).decode()
+    return jsontext.write(data).decode()
 
 
 @cache
