@@ -7,7 +7,7 @@ import re
 import time
 from collections.abc import Iterator
 from datetime import datetime, timedelta
-from itertools import pairwise
+from itertools import count, pairwise
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -30,7 +30,8 @@ from cairnwind.service import first, lanes, runtime
 from cairnwind.service.records import Records
 from cairnwind.service.serve import Service
 from cairnwind.site import read_site
-from cairnwind.site.calendars import feed, read
+from cairnwind.site.calendar_feed import feed
+from cairnwind.site.calendars import read
 from cairnwind.site.plans import read_plan
 from cairnwind.store.writer import Writer
 from tests.conftest import SITE, Running, eventually
@@ -281,8 +282,11 @@ def test_our_own_export_is_read_back(forms: list[dict[str, Any]], sun: bool) -> 
 
 
 def test_events_are_taken_ignored_or_not_understood_and_it_is_said_why(planned: Running) -> None:
+    numbers = count()
+
     def event(*lines: str) -> str:
-        return "\r\n".join(["BEGIN:VEVENT", "UID:x", "DTSTAMP:20261101T000000Z", *lines, "END:VEVENT", ""])
+        uid = "UID:same" if any("SEQUENCE" in line for line in lines) else f"UID:x{next(numbers)}"
+        return "\r\n".join(["BEGIN:VEVENT", uid, "DTSTAMP:20261101T000000Z", *lines, "END:VEVENT", ""])
 
     calendar = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\n" + "".join((
         event("SUMMARY:turn vent on", "DTSTART;TZID=Europe/London:20270105T180000", "DTEND;TZID=Europe/London:20270105T200000", "RRULE:FREQ=WEEKLY;COUNT=5",
@@ -294,22 +298,26 @@ def test_events_are_taken_ignored_or_not_understood_and_it_is_said_why(planned: 
         event("DTSTART:20270105T180000Z", "DTEND:20270105T190000Z"),
         event("SUMMARY:turn vent on", "RECURRENCE-ID:20270105T180000Z", "DTSTART:20270105T180000Z", "DTEND:20270105T190000Z"),
         event("SUMMARY:turn vent on", "DTSTART:20270105T180000Z", "DTEND:20270105T170000Z"),
+        event("SUMMARY:turn vent on", "DTSTART:20270105T180000Z", "DTEND:20270105T190000Z", "SEQUENCE:1", "RRULE:FREQ=DAILY"),
+        event("SUMMARY:Dentist", "DTSTART:20270105T180000Z", "DTEND:20270105T190000Z", "SEQUENCE:2", "RRULE:FREQ=DAILY"),
+        event("SUMMARY:turn vent on", "DTSTART:20270105T180000Z", "DTEND:20270105T190000Z", "RRULE:FREQ=DAILY", "EXDATE:20270106T180000Z,then"),
+        event("SUMMARY:turn vent on", "DTSTART:20270105T180000Z", "DTEND:20270105T190000Z", "RRULE:FREQ=DAILY", "EXRULE:FREQ=WEEKLY"),
+        event("SUMMARY:turn vent on", "DTSTART:20270105T180000Z", "DTEND:20270105T190000Z", "RRULE:FREQ=DAILY;BYDAY=XX"),
+        event("SUMMARY:turn vent on", "DTSTART:20270105T180000Z", "DTEND:20270105T190000Z", "RDATE;VALUE=PERIOD:20270106T180000Z/PT3H"),
+        event("SUMMARY:turn vent on", "DTSTART:20270105T180000Z", "DURATION:PT"),
         event("SUMMARY:turn vent on", "DTSTART:20270105T180000Z", "DTEND:20270105T190000Z", "RRULE:FREQ=SECONDLY"),
         event("SUMMARY:<script>alert(1)</script>\\n; DROP TABLE journal; --" + "A" * 3000, "DTSTART:20270105T180000Z", "DTEND:20270105T190000Z"),
-    )) + "END:VCALENDAR\r\n"  # fmt: skip
+    )) + "BEGIN:VTODO\r\nUID:y\r\nSUMMARY:turn vent on\r\nEND:VTODO\r\nEND:VCALENDAR\r\n"  # fmt: skip
     dry = planned.site.take_calendar(calendar.encode(), dry=True)
     outcomes = [line["outcome"] for line in dry["events"]]
     assert outcomes == [
         "taken",
-        "not understood",
-        "not understood",
+        *["not understood"] * 2,
+        *["ignored"] * 3,
+        *["not understood"] * 2,
         "ignored",
+        *["not understood"] * 8,
         "ignored",
-        "ignored",
-        "ignored",
-        "not understood",
-        "not understood",
-        "not understood",
     ]
     assert all(line["why"] for line in dry["events"])
     assert len(planned.site.plan()["schedules"]) == 2, "nothing was taken yet"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import sys
 from collections.abc import Mapping
 from datetime import datetime
@@ -95,13 +96,19 @@ a_schedule = click.argument("schedule", shell_complete=_schedule_names)
 @click.option("--to", "ends", metavar="TIME", help="When it ends.")
 @click.option("--for", "lasting", metavar="TIME", help="Or how long it lasts: '2 h'.")
 @click.option(
+    "--days", type=int, metavar="NUMBER", help="Or how many days by the calendar, to the same time of day."
+)
+@click.option(
     "--repeat", metavar="RULE", help="RFC 5545: 'FREQ=WEEKLY;BYDAY=MO,FR', or never. Daily if not given."
 )
 @click.option("--starts", metavar="DATE", help="Its first day.")
 @click.option(
-    "--without", multiple=True, metavar="DATE", help="A day to leave out; may be given more than once."
+    "--without",
+    multiple=True,
+    metavar="DATE",
+    help="A day, or 'DATE TIME', to leave out; may be given more than once.",
 )
-@click.option("--also", multiple=True, metavar="DATE", help="A day to add.")
+@click.option("--also", multiple=True, metavar="DATE", help="A day, or 'DATE TIME', to add.")
 @click.option("--timezone", metavar="ZONE", help="Another zone than the site's.")
 @as_json
 def add(
@@ -111,7 +118,7 @@ def add(
     ends: str | None,
     lasting: str | None,
     as_json: bool,
-    **more: Any,  # repeat, starts, without, also, timezone: as the service takes them
+    **more: Any,  # days, repeat, starts, without, also, timezone: as the service takes them
 ) -> None:
     """Add a schedule that does PHRASE."""
     facts: dict[str, Any] = {
@@ -136,13 +143,13 @@ def drop(ctx: click.Context, schedule: str, as_json: bool) -> None:
     form = site.drop_schedule(schedule)
     _tell(form, as_json)
     if was is not None and not as_json:
-        end = f" --to '{was['to']}'" if "to" in was else f" --for '{was['for']}'" if "for" in was else ""
-        click.echo(
-            click.style(
-                f"Again: cairnwind plan add '{schedule}' --from '{was['from']}'{end} --repeat '{was['repeat']}' '{was['do']}'",
-                dim=True,
-            )
-        )
+        said: dict[str, Any] = {**was}
+        options = ""
+        for key in ("from", "to", "for", "days", "repeat", "starts", "without", "also", "timezone"):
+            for value in said[key] if isinstance(said.get(key), list) else [said[key]] if key in said else []:
+                options += f" --{key} {shlex.quote(str(value))}"
+        again = f"Again: cairnwind plan add {shlex.quote(schedule)}{options} {shlex.quote(was['do'])}"
+        click.echo(click.style(again, dim=True))
 
 
 @plan.command()
@@ -290,7 +297,7 @@ def take(ctx: click.Context, file: str, dry: bool, as_json: bool) -> None:
     if as_json:
         show.emit(found)
         return
-    styles = {"taken": "green", "ignored": "yellow", "not understood": "red"}
+    styles = {"taken": "green", "ignored": "yellow", "not understood": "red", "refused": "red"}
     for (outcome, title, why), same in groupby(
         found["events"], key=lambda each: (each["outcome"], each["title"], each["why"])
     ):

@@ -24,7 +24,7 @@ class Planning(Wire):
         return self._get(f"/plan/spans?{query({'from': begin, 'to': end})}")
 
     def add_schedule(self, **facts: Any) -> forms.Outcome:
-        """Add a schedule: ``name``, ``do``, ``from_``, ``to`` or ``for_``, ``repeat``, ``starts``, ``without``, ``also``."""
+        """Add a schedule: ``name``, ``do``, ``from_``, ``to`` or ``for_`` and ``days``, ``repeat``, ``starts``, ``without``, ``also``."""
         return self._post("/plan/schedules", keywords(facts))
 
     def change_schedule(self, name: str, **facts: Any) -> forms.Outcome:

@@ -17,7 +17,10 @@ from cairnwind.core.values.quantities import duration
 
 NAME = Annotated[str, field("Its name.", of="schedule", min_length=1)]
 TEXT = Annotated[str, field("A text.")]
-DATES = Annotated[list[str], field("Dates, as in 2026-12-24.", max_length=MOST_DATES)]
+DATES = Annotated[
+    list[str],
+    field("Dates, as in 2026-12-24, or times of dates, as in 2026-12-24 18:00.", max_length=MOST_DATES),
+]
 
 
 class _OfPlan(Command):
@@ -49,6 +52,7 @@ class ChangeSchedule(_OfPlan):
     from_: Annotated[str, field("When it begins: '18:00', 'sunset'.", min_length=1)] = renamed(name="from")
     to: TEXT | UnsetType = UNSET
     for_: TEXT | UnsetType = renamed(default=UNSET, name="for")
+    days: Annotated[int, field("How many days it lasts by the calendar.", ge=1, le=366)] | UnsetType = UNSET
     repeat: Annotated[str, field("A rule of RFC 5545, or 'never'; else daily.")] | UnsetType = UNSET
     starts: TEXT | UnsetType = UNSET
     without: DATES | UnsetType = UNSET

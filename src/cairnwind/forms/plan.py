@@ -15,6 +15,7 @@ class Schedule(TypedDict("_ScheduleSaid", {"from": str, "to": NotRequired[str], 
 
     name: str
     do: str
+    days: NotRequired[int]
     repeat: Annotated[str, Meta(description="A rule of RFC 5545, or 'never'.")]
     starts: NotRequired[str]
     without: NotRequired[list[str]]
@@ -182,7 +183,7 @@ class TakenEvent(TypedDict):
     """What became of an event of a calendar."""
 
     title: str
-    outcome: Literal["taken", "ignored", "not understood"]
+    outcome: Literal["taken", "ignored", "not understood", "refused"]
     why: str
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from datetime import datetime, timedelta
 from itertools import islice
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 from flask import Response, request
@@ -28,6 +28,9 @@ from cairnwind.service.asked import answer, caller, json_body, need, waits
 from cairnwind.service.bounded import Bounded
 from cairnwind.service.desk import Desk
 from cairnwind.service.first import clock
+
+if TYPE_CHECKING:
+    from cairnwind.site.calendars import Line
 
 SPAN_MOST = 400 * 86400 * NS
 """As far as spans are asked for at once."""
@@ -178,7 +181,7 @@ class PlanViews:
         found = []
         for schedule in list(self.engine.planning.schedules.values()):
             if schedule.enabled:
-                early = begin - max(schedule.length, 2 * 86400 * NS)
+                early = begin - max(schedule.at_most, 2 * 86400 * NS)
                 for span in islice(plan.spans(schedule, early, end), SPANS_MOST):
                     if span.end > begin:
                         found.append({"name": schedule.name, "outputs": list(schedule.course.outputs), "do": schedule.course.text,
@@ -217,9 +220,11 @@ class PlanViews:
 
     def calendar(self) -> Response:
         """The plan as a calendar that a phone may subscribe to."""
-        from cairnwind.site import calendars
+        from cairnwind.site import calendar_feed
 
-        found = calendars.feed(self.site.name, list(self.engine.planning.schedules.values()), clock().wall)
+        found = calendar_feed.feed(
+            self.site.name, list(self.engine.planning.schedules.values()), clock().wall
+        )
         return Response(
             found,
             content_type="text/calendar; charset=utf-8",
@@ -248,12 +253,7 @@ class PlanViews:
             request.get_data(), self.planned, dict(self.engine.planning.schedules), clock().wall
         )
         if request.args.get("dry") is None:
-            for line in lines:
-                if line.form is not None:
-                    schedule = schedules.make(line.form, self.planned, "database")
-                    self.desk.submit(
-                        ev.Plan(clock(), self.runtime.command_id(), caller(), "put", schedule.name, schedule)
-                    )
+            lines = self._take(lines)
         told = [{"title": line.title, "outcome": line.outcome, "why": line.why} for line in lines]
         return answer(
             {
@@ -262,6 +262,23 @@ class PlanViews:
                 "dry": request.args.get("dry") is not None,
             }
         )
+
+    def _take(self, lines: list[Line]) -> list[Line]:
+        """Put the schedules of events on the plan, all or, where one of them is not permitted, none; returns what became of each."""
+        made = [
+            schedules.make(line.form, self.planned, "database") for line in lines if line.form is not None
+        ]
+        asked = [
+            ev.Plan(clock(), self.runtime.command_id(), caller(), "put", each.name, each) for each in made
+        ]
+        outcomes = iter(self.desk.submit_all([*asked]) if asked else ())
+        found = []
+        for line in lines:
+            outcome = next(outcomes) if line.form is not None else None
+            if outcome is not None and outcome.outcome != "driving":
+                line = line._replace(outcome="refused", why=f"{outcome.reason}. {outcome.remedy}".strip())
+            found.append(line)
+        return found
 
     # --- records ------------------------------------------------------------------------------------------
 

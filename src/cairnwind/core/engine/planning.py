@@ -252,7 +252,13 @@ class Planning:
                 return schedule, "", f"'{name}' has nothing to come that could be skipped"
             left = frozenset(each for each in schedule.skipped if each > now)
             return replace(schedule, skipped=left | {coming.start}), f"'{name}' leaves out its next time", ""
-        length = schedule.length or (coming.end - coming.start if coming else 3600 * NS)
+        length = (
+            schedule.length
+            if schedule.length and not schedule.days
+            else coming.end - coming.start
+            if coming
+            else 3600 * NS
+        )
         return (
             replace(schedule, extra=Span(now, now + length)),
             f"'{name}' is run now, for {show_duration(length // NS * NS)}",

@@ -4,7 +4,8 @@ A schedule has a start (by the clock or by the sun), an end or a length, days by
 days left out and days added. It is a pure function of the wall clock: `spans` gives what begins between two
 moments, and a `Walker` goes forward through them for the engine.
 
-Rules: an end that is not after its start is on the next day. Times that summer time skips or doubles are read as
+Rules: an end that is not after its start is on the next day; a length in days is by the calendar, one in hours and minutes
+exact, whatever the clock does meanwhile (RFC 5545, section 3.3.6). Times that summer time skips or doubles are read as
 `cairnwind.core.values.moments` says; a span that has no length by that is left out, and so is a day on which the sun
 does not do what the schedule waits for.
 """
@@ -12,8 +13,12 @@ does not do what the schedule waits for.
 from __future__ import annotations
 
 import re
+from bisect import bisect_left, bisect_right
+from calendar import isleap
 from collections.abc import Iterator
 from datetime import date, datetime, timedelta
+from functools import lru_cache
+from math import gcd
 from typing import Any, NamedTuple
 
 from cairnwind.core.facts.course import Course
@@ -27,7 +32,10 @@ DAILY = "FREQ=DAILY"
 ANCHOR = date(2024, 1, 1)
 """A Monday: where rules are counted from that do not say when they begin."""
 WINDOW = 64
-"""Days that are looked at in one go."""
+"""Days that are looked at in one go; twice as many where there was nothing, up to ``LONGEST_WINDOW``."""
+LONGEST_WINDOW = 4096
+DECADE = 10
+"""Years up to which a rule that counts is counted at a time."""
 AHEAD = 10 * 366
 """Days after which a rule that has given nothing counts as giving nothing at all."""
 LONGEST = 366 * 86400 * NS
@@ -51,12 +59,16 @@ class Schedule:
     end: Moment | None = None
     length: int = 0
     """Nanoseconds, where there is no ``end``."""
+    days: int = 0
+    """Besides: so many days by the calendar, to the same time of day."""
     rule: str = DAILY
     """RFC 5545; empty: on ``first`` only."""
     first: date | None = None
     """Its first day; None: it has always been."""
     without: frozenset[date] = frozenset()
+    """Days left out, or (a `datetime` without a zone) single local times."""
     also: frozenset[date] = frozenset()
+    """Days added, or single local times. A day that is left out and added is added, a time is left out."""
     origin: str = "site file"
     """Or 'database'."""
     enabled: bool = True
@@ -71,6 +83,11 @@ class Schedule:
     def slot(self) -> str:
         """The slot of its claims."""
         return f"plan:{self.name}"
+
+    @property
+    def at_most(self) -> int:
+        """Nanoseconds that a span of it lasts at most, unless it ends by the clock or the sun: a day may have 25 hours."""
+        return self.length + self.days * 25 * 3600 * NS
 
 
 # --- reading --------------------------------------------------------------------------------------------------
@@ -114,19 +131,25 @@ def rule(text: object) -> str:
 
 def sound(schedule: Schedule) -> Schedule:
     """The schedule, if it makes sense by itself. Raises `CallerError` (``bad-value``)."""
-    if not schedule.end and not schedule.length:
+    if not schedule.end and not schedule.length and not schedule.days:
         raise CallerError(
             "bad-value",
             f"'{schedule.name}' has no end.",
             "Give it 'to', or 'for', or a phrase that ends by itself.",
         )
-    if schedule.length > LONGEST:
+    if schedule.length + schedule.days * 24 * 3600 * NS > LONGEST:
         raise CallerError("bad-value", f"'{schedule.name}' lasts longer than a year.", "Make it shorter.")
     if schedule.start.sun and any(word in schedule.rule for word in WITHIN_A_DAY):
         raise CallerError(
             "bad-value",
             f"'{schedule.name}' begins with the sun, which does that once a day.",
             f"Use {DAILY} or a rule by weeks, months or years.",
+        )
+    if schedule.start.sun and any(isinstance(each, datetime) for each in (*schedule.without, *schedule.also)):
+        raise CallerError(
+            "bad-value",
+            f"'{schedule.name}' begins with the sun, and names a time of day to leave out or to add.",
+            "Name the day alone.",
         )
     if schedule.course.lead is not None:
         raise CallerError(
@@ -204,10 +227,22 @@ def starts(schedule: Schedule, begin: date, end: date) -> list[datetime]:
             found.add(datetime.combine(first_day, time))
     elif end > first_day:
         found.update(_by_rule(schedule.rule, datetime.combine(first_day, time), schedule.where, low, high))
-    found.update(datetime.combine(day, time) for day in schedule.also if begin <= day < end)
+    for also in schedule.also:
+        at = also if isinstance(also, datetime) else datetime.combine(also, time)
+        if low <= at < high:
+            found.add(at)
+    left = {_meant(each, schedule.where) for each in schedule.without if isinstance(each, datetime)}
     return sorted(
-        each for each in found if each.date() not in schedule.without or each.date() in schedule.also
+        each
+        for each in found
+        if (each.date() not in schedule.without or each.date() in schedule.also or each in schedule.also)
+        and not (left and _meant(each, schedule.where) in left)
     )
+
+
+def _meant(at: datetime, where: Where) -> int:
+    """The moment that a local time means: the same for the two names of one that summer time skips."""
+    return wall(at, where.timezone)
 
 
 def _by_rule(text: str, first: datetime, where: Where, low: datetime, high: datetime) -> Iterator[datetime]:
@@ -219,20 +254,39 @@ def _by_rule(text: str, first: datetime, where: Where, low: datetime, high: date
         text = ";".join(f"{key}={value}" for key, value in found.items() if key != "UNTIL")
     if last < first:
         return
-    begin = first if "COUNT" in found else _nearer(found, first, low)
-    for each in expand(text, begin, last):
+    if "COUNT" in found:
+        times = _counted(text, first, last.year // DECADE * DECADE + DECADE)
+        yield from times[bisect_left(times, low) : bisect_right(times, last)]
+        return
+    for each in expand(text, _nearer(found, first, low), last):
         if each >= low and each >= first:
             yield each
+
+
+@lru_cache(256)
+def _counted(text: str, first: datetime, year: int) -> tuple[datetime, ...]:
+    """What a rule that counts gives up to a year: it has to be counted from its first time on, which is done once."""
+    return tuple(expand(text, first, datetime(min(year, 9999), 1, 1)))
 
 
 def _nearer(said: dict[str, str], first: datetime, low: datetime) -> datetime:
     """A later first day that gives the same days from ``low`` on: so many whole rounds of the rule later."""
     interval = int(said.get("INTERVAL", "1"))
-    days = {"DAILY": 1, "HOURLY": 1, "MINUTELY": 1, "WEEKLY": 7}.get(said["FREQ"], 0) * interval
-    if not days or "BYSETPOS" in said or low - first < timedelta(days=2 * days):
-        return first
+    freq = said["FREQ"]
+    if freq in ("YEARLY", "MONTHLY"):
+        # by leap years, so that a 29th of February is one again, and by whole rounds of the months
+        years = 4 * (interval if freq == "YEARLY" else interval // gcd(interval, 12))
+        rounds = (low.year - first.year) // years - 1
+        year = first.year + rounds * years
+        return first.replace(year=year) if rounds > 0 and _has(year, first) else first
+    days = (7 if freq == "WEEKLY" else 1) * interval
     rounds = (low - first).days // days - 1
-    return first + timedelta(days=days * rounds)
+    return first + timedelta(days=days * rounds) if rounds > 0 else first
+
+
+def _has(year: int, day: date) -> bool:
+    """Whether a year has this day: only a 29th of February may be missing."""
+    return (day.month, day.day) != (2, 29) or isleap(year)
 
 
 def _until(text: str, where: Where) -> datetime:
@@ -255,7 +309,7 @@ def span(schedule: Schedule, begin: datetime) -> Span | None:
     if start is None:
         return None
     if schedule.end is None:
-        return Span(start, start + schedule.length)
+        return Span(start, _later(start, schedule.days, where) + schedule.length)
     same_clock = not schedule.start.sun and not schedule.end.sun
     end: int | None
     if same_clock:
@@ -268,6 +322,13 @@ def span(schedule: Schedule, begin: datetime) -> Span | None:
     return Span(start, end) if end is not None and end > start else None
 
 
+def _later(start: int, days: int, where: Where) -> int:
+    """So many days later, at the same time of day."""
+    if not days:
+        return start
+    return wall(local(start, where.timezone).replace(tzinfo=None) + timedelta(days=days), where.timezone)
+
+
 def spans(schedule: Schedule, begin: int, end: int) -> Iterator[Span]:
     """The spans that begin in [begin, end), in nanoseconds UTC, in rising order; skipped ones are left out, disabled is not asked."""
     zone = schedule.where.timezone
@@ -275,8 +336,9 @@ def spans(schedule: Schedule, begin: int, end: int) -> Iterator[Span]:
     last = local(end, zone).date() + timedelta(days=2)
     told = begin - 1
     extra = schedule.extra
+    size = WINDOW
     while day < last:
-        until = min(day + timedelta(days=WINDOW), last)
+        until = min(day + timedelta(days=size), last)
         found = [
             each for each in (span(schedule, at) for at in starts(schedule, day, until)) if each is not None
         ]
@@ -288,7 +350,7 @@ def spans(schedule: Schedule, begin: int, end: int) -> Iterator[Span]:
             if told < each.start < end and each.start not in schedule.skipped:
                 told = each.start
                 yield each
-        day = until
+        day, size = until, WINDOW if found else min(2 * size, LONGEST_WINDOW)
     if extra is not None and begin <= extra.start < end:
         yield extra
 
@@ -324,7 +386,7 @@ class Walker:
         if not self.schedule.enabled:
             return None, None
         if self._at is None or now < self._at:
-            before = max(self.schedule.length, 0) + 3 * 86400 * NS
+            before = self.schedule.at_most + 3 * 86400 * NS
             held = [each for each in spans(self.schedule, now - before, now + 1) if each.end > now]
             self._now = held[-1] if held else None
             self._coming = ahead(self.schedule, now)
@@ -369,8 +431,14 @@ def changed(schedule: Schedule, **facts: Any) -> Schedule:
     return replace(schedule, **facts)
 
 
+def lasts(schedule: Schedule) -> str:
+    """How long, in words: '2 days and 3 h'."""
+    days = f"{schedule.days} day{'s' if schedule.days > 1 else ''}" if schedule.days else ""
+    return " and ".join(filter(None, (days, show_duration(schedule.length) if schedule.length else "")))
+
+
 def told(schedule: Schedule) -> str:
     """When it is, in words: 'sunset - 20 min to 22:30, FREQ=WEEKLY;BYDAY=TH,FR,SA'."""
-    end = f" to {schedule.end.text}" if schedule.end else f" for {show_duration(schedule.length)}"
+    end = f" to {schedule.end.text}" if schedule.end else f" for {lasts(schedule)}"
     days = schedule.rule or (f"on {schedule.first}" if schedule.first else "once")
     return f"{schedule.start.text}{end}, {days}"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from datetime import date
+from datetime import date, datetime
 from typing import Any, NamedTuple, TypeVar
 
 from cairnwind.core.facts import plan
@@ -16,7 +16,7 @@ from cairnwind.core.language import compiling
 from cairnwind.core.language.words import Vocabulary
 from cairnwind.core.physics.programs import decode_wanted, encode_wanted
 from cairnwind.core.values import moments
-from cairnwind.core.values.dates import day
+from cairnwind.core.values.dates import day, day_or_time
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import duration, show_duration
 
@@ -27,10 +27,11 @@ KEYS = {
     "from": 'when it begins: `"18:30"`, `"sunset - 20 min"`',
     "to": "when it ends; neither this nor `for` where the phrase ends by itself",
     "for": "instead: how long it lasts",
+    "days": "instead or besides: how many days it lasts by the calendar, to the same time of day",
     "repeat": 'on which days, as RFC 5545 has it: `"FREQ=WEEKLY;BYDAY=TH,FR"`; `"never"`: only on `starts` and `also`; daily unless said',
     "starts": "its first day, from which weeks and intervals are counted",
-    "without": 'days left out: `["2026-12-24"]`',
-    "also": "days added",
+    "without": 'days left out, or single times: `["2026-12-24", "2026-12-25 18:00"]`',
+    "also": "days added, or single times",
     "timezone": "IANA name, where that is not the site's",
     "enabled": "false: it stays in the file and does nothing",
 }
@@ -68,14 +69,17 @@ def make(form: Mapping[str, Any], planned: Planned, origin: str) -> Schedule:
     start = _take(form, "from", lambda text: moments.read(text, where))
     end = _take(form, "to", lambda text: moments.read(text, where)) if form.get("to") is not None else None
     length = _take(form, "for", duration) if form.get("for") is not None else 0
-    if end is not None and length:
+    count = _take(form, "days", _count) if form.get("days") is not None else 0
+    if end is not None and (length or count):
         raise _of(
             "for",
             CallerError(
-                "bad-value", f"'{name}' has both 'to' and 'for'.", "Say when it ends, or how long it lasts."
+                "bad-value",
+                f"'{name}' has both 'to' and '{'for' if length else 'days'}'.",
+                "Say when it ends, or how long it lasts.",
             ),
         )
-    if end is None and not length:
+    if end is None and not length and not count:
         length = course.length or 0
     starts = _take(form, "starts", day) if form.get("starts") is not None else None
     repeat = form.get("repeat")
@@ -90,7 +94,7 @@ def make(form: Mapping[str, Any], planned: Planned, origin: str) -> Schedule:
     if end is not None and end == start:
         raise _of("to", CallerError("bad-value", f"'{name}' ends when it begins.", "Give it a later end."))
     schedule = Schedule(
-        name, course, start, where, end, length, text, starts,
+        name, course, start, where, end, length, count, text, starts,
         _take(form, "without", days) if form.get("without") else frozenset(),
         _take(form, "also", days) if form.get("also") else frozenset(),
         origin, _take(form, "enabled", flag) if "enabled" in form else True,
@@ -103,16 +107,22 @@ def form_of(schedule: Schedule) -> dict[str, Any]:
     form: dict[str, Any] = {"name": schedule.name, "do": schedule.course.text, "from": schedule.start.text}
     if schedule.end is not None:
         form["to"] = schedule.end.text
-    elif schedule.length != schedule.course.length:
+    elif schedule.length and (schedule.days or schedule.length != schedule.course.length):
         form["for"] = show_duration(schedule.length)
+    if schedule.days:
+        form["days"] = schedule.days
     form["repeat"] = schedule.rule or "never"
     if schedule.first is not None:
         form["starts"] = schedule.first.isoformat()
     for key, dates in (("without", schedule.without), ("also", schedule.also)):
         if dates:
-            form[key] = sorted(each.isoformat() for each in dates)
+            form[key] = sorted(_stamp(each) for each in dates)
     form["timezone"] = schedule.where.timezone
     return form
+
+
+def _stamp(each: date) -> str:
+    return each.isoformat(" ").removesuffix(":00") if isinstance(each, datetime) else each.isoformat()
 
 
 def state_of(schedule: Schedule, now: Span | None) -> dict[str, Any]:
@@ -205,7 +215,13 @@ def days(value: object) -> frozenset[date]:
     """Dates. Raises `CallerError`."""
     if not isinstance(value, list) or len(value) > MOST_DATES:
         raise CallerError("bad-value", "This is not a list of dates.", 'Write ["2026-12-24", "2026-12-25"].')
-    return frozenset(day(each) for each in value)
+    return frozenset(day_or_time(each) for each in value)
+
+
+def _count(value: object) -> int:
+    if not isinstance(value, int) or isinstance(value, bool) or not 1 <= value <= 366:
+        raise CallerError("bad-value", f"{value!r} is no number of days.", "Write 1 to 366.")
+    return value
 
 
 def flag(value: object) -> bool:

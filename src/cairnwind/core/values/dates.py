@@ -23,6 +23,27 @@ def day(text: object) -> date:
     return _within(found, str(text))
 
 
+def day_or_time(text: object) -> date:
+    """A date, or one local time of a date: '2026-12-24', '2026-12-24 18:00'. Raises `CallerError` (``bad-value``)."""
+    if isinstance(text, date):
+        return text
+    said = str(text)
+    if len(said) <= 10:
+        return day(said)
+    try:
+        found = datetime.fromisoformat(said)
+    except ValueError:
+        found = None
+    if found is None or found.tzinfo is not None or found.microsecond:
+        raise CallerError(
+            "bad-value",
+            f"'{text}' is neither a date nor a time of one.",
+            "Write it like 2026-12-24, or 2026-12-24 18:00.",
+        )
+    _within(found.date(), said)
+    return found
+
+
 def moment(text: str, zone: ZoneInfo) -> datetime:
     """A moment, or a date for its beginning, with its zone. Raises `CallerError` (``bad-value``)."""
     try:
