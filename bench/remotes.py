@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import queue
 import socket
 import statistics
 import subprocess
+import sys
 import tempfile
 import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 from bench.client import Server
+from bench.siege import BAR, put
 from bench.table import Row, amount, measures
 from cairnwind.boards.mqtt import no_delay
 
@@ -53,9 +57,9 @@ class Phone:
         self.client.loop_stop()
 
 
-@measures("broker command")
-def broker() -> list[Row]:
-    """Broker ``want`` to pin, and to outcome, one at a time, medians."""
+@contextlib.contextmanager
+def a_broker() -> Iterator[int]:
+    """A real message broker that lets anybody in; its port."""
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
@@ -68,11 +72,83 @@ def broker() -> list[Row]:
         )
         try:
             time.sleep(1)
-            with Server("product", "10", str(port)) as product, Server("bare", str(port)) as bare:
-                return _measured(product, bare, port)
+            yield port
         finally:
             process.kill()
             process.wait()
+
+
+@measures("broker command")
+def broker() -> list[Row]:
+    """Broker ``want`` to pin, and to outcome, one at a time, medians."""
+    with a_broker() as port, Server("product", "10", str(port)) as product, Server("bare", str(port)) as bare:
+        return _measured(product, bare, port)
+
+
+FLOOD = """
+import sys, time
+import paho.mqtt.client as mqtt
+from paho.mqtt.enums import CallbackAPIVersion
+client = mqtt.Client(CallbackAPIVersion.VERSION2)
+client.connect("127.0.0.1", int(sys.argv[1]))
+client.loop_start()
+number = 0
+while True:
+    number += 1
+    client.publish(f"cairnwind/wide/out/relay-{number % 3}/want", sys.argv[2] if number % 2 else "on", qos=int(sys.argv[3]))
+    if number % 200 == 0:
+        while client._out_messages and len(client._out_messages) > 400:
+            time.sleep(0.001)
+"""
+"""Whoever sends commands as fast as the broker takes them."""
+
+
+@measures("stop under attack at the broker")
+def flooded() -> list[Row]:
+    """An all-stop, and an off, by the broker, while two others flood it with commands."""
+    rows = []
+    for said, qos in (("40 %", "0"), ("40 %", "1"), ("off", "0")):
+        with a_broker() as port, Server("product", "10", str(port)) as product:
+            phone = Phone(port, "cairnwind/+/all-stop/now")
+            time.sleep(0.5)
+            command = [sys.executable, "-c", FLOOD, str(port), said, qos]
+            floods = [subprocess.Popen(command) for _ in range(2)]
+            try:
+                time.sleep(amount(3.0, 0.5))
+                for what, topic, payload in (
+                    ("all-stop", "all-stop/want", "stop"),
+                    ("off", "out/relay-7/off", ""),
+                ):
+                    worst = 0.0
+                    for _ in range(amount(10, 1)):
+                        line = product.connect()
+                        put(line, "DELETE", "/api/v1/all-stop", None)
+                        line.answer()
+                        line.turn("relay-7", "on")
+                        line.close()
+                        time.sleep(0.1)
+                        product.ask("pins")
+                        begun = phone.send(f"cairnwind/wide/{topic}", payload)
+                        worst = max(worst, _off(product, begun))
+                    label = f"{what} at the broker, under a flood of '{said}', QoS {qos}"
+                    rows.append(Row(label, worst, "ms", bar=f"<= {BAR:g}", holds=worst <= BAR))
+            finally:
+                for each in floods:
+                    each.kill()
+                    each.wait()
+                phone.end()
+    return rows
+
+
+def _off(product: Server, begun: int) -> float:
+    """Milliseconds until relay 7 went off; a minute if it did not in five seconds."""
+    end = time.monotonic() + 5
+    while True:
+        seen = product.ask("pins")["seen"]
+        after = [at for at, line, level in seen if at > begun and not level and line == 7]
+        if after or time.monotonic() > end:
+            return (min(after) - begun) / 1e6 if after else 60_000.0
+        time.sleep(0.05)
 
 
 def _measured(product: Server, bare: Server, port: int) -> list[Row]:

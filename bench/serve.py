@@ -55,8 +55,8 @@ def product(count: int, broker: int = 0) -> None:
                 writer.put([("old answers", (0,))])
                 threading.Timer(float(value), lambda: setattr(writer, "slow", 0.0)).start()
             elif order == "pins":
-                say({"seen": list(link.seen)})  # type: ignore[attr-defined]
-                link.seen.clear()  # type: ignore[attr-defined]
+                moves = link.seen  # type: ignore[attr-defined]
+                say({"seen": [moves.popleft() for _ in range(len(moves))]})  # others may come meanwhile
         service.stop()
 
 

@@ -68,7 +68,7 @@ def stop(server: Server) -> float:
         line.turn("relay-3", "on")
         server.ask("pins")
         worst = max(worst, once(server))
-        _put(line, "DELETE", "/api/v1/all-stop", None)
+        put(line, "DELETE", "/api/v1/all-stop", None)
         line.answer()
         line.close()
     return worst
@@ -78,14 +78,15 @@ def once(server: Server) -> float:
     """The same, of something that is on."""
     begin = time.monotonic_ns()
     other = server.connect()
-    _put(other, "PUT", "/api/v1/all-stop", {})
+    put(other, "PUT", "/api/v1/all-stop", {})
     time.sleep(0.3)  # the answer may be later: the pin counts
     moved = [at for at, _, level in server.ask("pins")["seen"] if at > begin and not level]
     other.close()
     return (min(moved) - begin) / 1e6 if moved else 60_000.0
 
 
-def _put(line: Connection, method: str, path: str, body: object) -> None:
+def put(line: Connection, method: str, path: str, body: object) -> None:
+    """Send a request; its answer is not waited for."""
     text = b"" if body is None else json.dumps(body).encode()
     head = f"{method} {path} HTTP/1.1\r\nHost: 127.0.0.1:{line.port}\r\nAuthorization: Bearer {line.key}\r\n"
     if text:
@@ -115,7 +116,7 @@ def attacks() -> list[Row]:
         def flood() -> None:
             line = product.connect()
             for turn in range(50):
-                _put(
+                put(
                     line,
                     "POST",
                     "/api/v1/claims",
@@ -130,7 +131,7 @@ def attacks() -> list[Row]:
 
         def search() -> None:
             line = product.connect()
-            _put(line, "GET", "/api/v1/journal?limit=1000&kind=nothing", None)
+            put(line, "GET", "/api/v1/journal?limit=1000&kind=nothing", None)
             line.socket.settimeout(30)
             line.answer()
             line.close()

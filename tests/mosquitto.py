@@ -17,6 +17,8 @@ user phone
 topic write cairnwind/+/out/+/want
 topic write cairnwind/+/phrase
 topic write cairnwind/+/all-stop/want
+topic write cairnwind/+/do/+
+topic write cairnwind/+/out/+/off
 topic read cairnwind/#
 topic read back/#
 topic readwrite bare/#
@@ -29,7 +31,8 @@ topic read cairnwind/+/out/#
 class Mosquitto:
     """The broker, to be stopped and started again."""
 
-    def __init__(self, folder: Path, *, tls: bool = False, rules: bool = False) -> None:
+    def __init__(self, folder: Path, *, tls: bool = False, rules: bool = False, extra: str = "") -> None:
+        """``extra``: lines of its configuration, with ``{authority}`` and ``{key}`` where it has a certificate."""
         self.port = free_port()
         passwords = folder / "passwords"
         for number, (user, word) in enumerate(USERS.items()):
@@ -47,6 +50,8 @@ class Mosquitto:
 
             self.authority, key = own(Folder(folder), "A broker", (), "127.0.0.1")
             text += f"certfile {self.authority}\nkeyfile {key}\n"
+            extra = extra.format(authority=self.authority, key=key)
+        text += extra
         self.file.write_text(text)
         self.start()
 

@@ -12,6 +12,7 @@ import pytest
 
 from cairnwind.boards.facts import Broker
 from cairnwind.boards.links.broker import BrokerLink, Network
+from cairnwind.boards.mqtt import Connection
 from cairnwind.client import Site
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.hardware import Board, Pin
@@ -20,6 +21,8 @@ from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.settings import OFF, ON, Level
 from cairnwind.demo.network import NetworkBoard
 from cairnwind.service.first import clock
+from cairnwind.site import read_site
+from cairnwind.site.checked import check_site
 from tests.conftest import CAIRNWIND, cairnwind, eventually, free_port, of_kind, spawn
 from tests.mosquitto import Mosquitto, wait_for
 
@@ -160,3 +163,92 @@ def test_the_demo_with_a_board_behind_a_broker(tmp_path: Path) -> None:
         broker.kill()
         demo.send_signal(signal.SIGINT)
         demo.wait(10)
+
+
+def test_what_is_no_level_is_not_believed_and_ends_nothing(broker: Mosquitto) -> None:
+    """Whoever may publish there may publish anything."""
+    there = board(broker)
+    linked = Linked(broker)
+    eventually(lambda: linked.of(ev.LinkUp))
+    for said in ("nan", "inf", "-1", "1e999", "101", "9" * 400, "\x00", "{}"):
+        there._client.publish("yard/3/is", said, qos=1)
+        there._client.publish("yard/1/is", said, qos=1)
+    there._client.publish("yard/3/is", "100", qos=1)
+    eventually(lambda: any(seen.input == "gate" and seen.active for seen in linked.of(ev.InputSeen)))
+    assert not linked.of(ev.LinkLost)
+    linked.link.close()
+    there.end()
+
+
+@pytest.mark.parametrize(
+    ("address", "more", "trust", "words"),
+    [
+        ("mqtt://[::1]:{port}", "listener {port} ::1\n", "", ""),
+        ("ws://127.0.0.1:{port}/mqtt", "listener {port} 127.0.0.1\nprotocol websockets\n", "", ""),
+        ("mqtts://127.0.0.1:{port}", "listener {port} 127.0.0.1\ncafile {authority}\ncertfile {authority}\nkeyfile {key}\nrequire_certificate true\n",
+         'authority = "{authority}"\ncertificate = "{authority}"\ncertificate_key = "{key}"\n', ""),
+        ("mqtts://127.0.0.1:{tls}", "", 'authority = "{authority}"\n', ""),
+        ("mqtts://127.0.0.1:{tls}", "", "", "its certificate is not trusted (self-signed certificate"),
+        ("mqtts://127.0.0.1:{plain}", "", "", "nobody listens there"),
+        ("mqtt://no-such-broker.invalid", "", "", "its name is not known"),
+    ],
+)  # fmt: skip
+def test_every_way_to_a_broker_and_what_is_said_where_there_is_none(
+    tmp_path: Path, address: str, more: str, trust: str, words: str
+) -> None:
+    port, plain = free_port(), free_port()
+    broker = Mosquitto(tmp_path, tls=True, extra=more.replace("{port}", str(port)))
+    key = next(line.split()[1] for line in broker.file.read_text().split("\n") if line.startswith("keyfile"))
+    trust = trust.format(authority=broker.authority, key=key)
+    at = address.format(port=port, tls=broker.port, plain=plain)
+    path = tmp_path / "site.toml"
+    path.write_text(
+        f'site = "Ways"\n[board.b]\nlink = "simulated"\nlines = 1\n[remote.broker]\naddress = "{at}"\nuser = "house"\nsecret = "x"\n{trust}'
+    )
+    facts = read_site(path).broker
+    assert facts is not None
+    connection = Connection.take(facts, "Ways", lambda name: "secret word")
+    try:
+        if words:
+            eventually(lambda: words in connection.away().sentence)
+        else:
+            assert connection.up.wait(5), connection.away().sentence
+    finally:
+        connection.give()
+        broker.stop()
+
+
+def test_check_says_whose_word_an_interlock_hangs_on(tmp_path: Path) -> None:
+    def site(alone: str) -> list[str]:
+        path = tmp_path / "site.toml"
+        path.write_text(f"""
+site = "Yard"
+[remote.broker]
+address = "mqtt://127.0.0.1"
+[board.far]
+link = "broker"
+lines = 4
+command = {{ topic = "yard/{{line}}/set", on = "1", off = "0" }}
+report = "yard/{{line}}/is"
+{alone}
+[board.near]
+link = "simulated"
+lines = 4
+[input.gate]
+kind = "contact"
+pin = "far:line-1"
+words = ["shut", "open"]
+[output.saw]
+kind = "relay"
+pin = "near:line-0"
+[[interlock]]
+name = "no saw while it is open"
+needs = "gate is shut"
+outputs = ["saw"]
+""")
+        return [found.what for found in check_site(path)[1].findings]
+
+    (warned,) = [what for what in site("") if "anybody speaks" in what]
+    assert "hangs on gate" in warned
+    assert "'yard/{line}/is'" in warned
+    assert not [what for what in site("alone = true") if "anybody speaks" in what]

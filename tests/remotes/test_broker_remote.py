@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import threading
 import time
 from collections.abc import Iterator
@@ -12,7 +13,8 @@ from typing import Any
 import pytest
 
 from cairnwind.boards.mqtt import Connection
-from tests.conftest import Running, eventually
+from cairnwind.client import Site
+from tests.conftest import Process, Running, eventually
 from tests.mosquitto import Mosquitto
 from tests.remotes.peers import WIRED, Broker
 
@@ -212,9 +214,9 @@ def test_who_has_heard_that_it_is_here_is_heard(house: House, monkeypatch: pytes
     eventually(lambda: phone.kept["service"] == "gone")
     follow = Connection.follow
 
-    def slow(self: Connection, topics: str, take: Any) -> None:
+    def slow(self: Connection, topics: str, take: Any, **more: Any) -> None:
         time.sleep(0.4)  # the broker answers while the service is not done with its subscriptions
-        follow(self, topics, take)
+        follow(self, topics, take, **more)
 
     monkeypatch.setattr(Connection, "follow", slow)
     begins = threading.Thread(target=house.running.begin)
@@ -255,3 +257,146 @@ def test_tls_with_an_authority_of_its_own_and_the_older_protocol(tmp_path: Path)
         assert "secret word" not in text
     finally:
         house.end()
+
+
+def stopped(house: House) -> bool:
+    return bool(house.running.site.facts()["all_stop"]["stopped"])
+
+
+def test_an_all_stop_counts_however_it_comes_and_taking_it_away_is_none(house: House) -> None:
+    site, phone = house.running.site, house.phone()
+    ways: list[tuple[str, str, bool]] = [
+        ("all-stop/want", "anything", False), ("all-stop/want", "{not JSON", False), ("all-stop/want", '{"want": "no"}', True),
+        ("phrase", "stop everything now!", True), ("phrase", '{"phrase": "stop"}', True), ("do/stop", "", False), ("do/stop", "x", True),
+        ("do/do", '{"phrase": "emergency stop"}', True),
+    ]  # fmt: skip
+    for topic, payload, retain in ways:
+        phone.send(topic, payload, retain=retain)
+        eventually(lambda: stopped(house))
+        if retain:
+            phone.send(topic, "", retain=True)  # taken away again
+            time.sleep(0.1)
+        site.reset_stop()
+        time.sleep(0.1)
+        assert not stopped(house), (topic, payload)
+    for topic, payload in (
+        ("all-stop/want", ""),
+        ("all-stop/want", " "),
+        ("phrase", "don't stop"),
+        ("phrase", "is the gallery on?"),
+    ):
+        phone.send(topic, payload)
+        phone.send(topic, payload, retain=True)
+    phone.send(
+        "all-stop/want", "reset", retain=True
+    )  # a reset that is left there would come again at every start
+    phone.send("phrase", "turn vent on")
+    phone.wait("phrase/outcome", lambda form: form.get("outcome") == "driving")
+    assert not stopped(house)
+    phone.send("all-stop/want", "stop", retain=True)
+    eventually(lambda: stopped(house))
+    site.reset_stop()
+    house.running.again()
+    eventually(lambda: stopped(house), within=10)
+    assert "retained there" in site.facts()["all_stop"]["reason"]
+    phone.end()
+
+
+def test_what_is_told_has_its_type_and_its_end_and_goes_to_nobody_elses_topic(house: House) -> None:
+    phone = house.phone()
+    state = eventually(lambda: phone.kept.get("out/gallery/now"))
+    assert state
+    for response in (
+        "cairnwind/other-house/out/vent/want",
+        "cairnwind",
+        "yard/3/is",
+        "yard/alive",
+        "$SYS/x",
+    ):
+        phone.send("out/gallery/want", "40 %", ResponseTopic=response, CorrelationData=response.encode())
+        phone.wait(
+            "out/gallery/outcome",
+            lambda form: form.get("ending") == "confirmed" or form.get("outcome") == "driving",
+        )
+    phone.send("out/gallery/want", "41 %", ResponseTopic="back/me", CorrelationData=b"me")
+    phone.wait("back/me")
+    told = []
+    while not phone.came.empty():
+        told.append(phone.came.get()[0])
+    everything = [*told]
+    assert not [
+        message for message in everything if message.topic.startswith(("cairnwind/other-house", "yard/", "$"))
+    ]
+    phone.send("phrase", "turn gallery off")
+    message = eventually(
+        lambda: next(
+            (found for found, form in iter_all(phone) if found.topic.endswith("phrase/outcome")), None
+        )
+    )
+    assert message.properties.ContentType == "application/json"
+    assert 0 < message.properties.MessageExpiryInterval <= 60
+    phone.end()
+
+
+def iter_all(phone: Broker) -> Iterator[tuple[Any, Any]]:
+    while not phone.came.empty():
+        yield phone.came.get()
+
+
+def test_two_services_of_one_site_notice_each_other(
+    house: House, tmp_path: Path, caplog: pytest.LogCaptureFixture
+) -> None:
+    eventually(house.up)
+    assert house.running.site.remotes()[0]["trouble"] == ""
+    folder = tmp_path / "twin"
+    (folder / "state").mkdir(parents=True)
+    shutil.copy(house.running.folder / "state" / "secret-broker", folder / "state" / "secret-broker")
+    twin = Process(house.running.site_file, folder / "state")
+    try:
+        there = Site(state=folder / "state")
+        there.new_key("phones", "operate")
+        for each in (house.running.site, there):
+            eventually(
+                lambda each=each: "Another service of this site" in each.remotes()[0]["trouble"], within=10
+            )
+    finally:
+        twin.kill()
+
+
+def test_a_flood_holds_up_no_stop(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    """How long it takes is measured in the bench; here, that it is carried out while all the rest waits, and who was too much is told."""
+    phone, site = house.phone(), house.running.site
+    held = threading.Event()
+    intake = house.running.service.remotes[0]._intake  # type: ignore[attr-defined]
+    take, order = intake._take, []
+
+    def slow(message: Any) -> None:
+        order.append((message.topic.rpartition("test-bench/")[2], message.payload))
+        held.wait(10)
+        take(message)
+
+    monkeypatch.setattr(intake, "_take", slow)
+    for number in range(1200):
+        phone.client.publish("cairnwind/test-bench/out/gallery/want", f"{number % 90 + 10} %", qos=1)
+    refused = phone.wait("out/gallery/outcome", lambda form: form.get("outcome") == "refused")
+    assert "too many messages" in refused["reason"]
+    for topic, payload in (
+        ("out/vent/want", "on"),
+        ("out/gallery/want", "off"),
+        ("out/yard/off", ""),
+        ("all-stop/want", "stop"),
+    ):
+        phone.send(topic, payload)
+    later = phone.wait("out/gallery/outcome", lambda form: "a later one" in form.get("reason", ""))
+    assert later["outcome"] == "refused", (
+        "what waited for the same output is overtaken, and does not come after the off"
+    )
+    eventually(lambda: intake._stopping and len(intake._urgent) == 2)
+    held.set()
+    eventually(lambda: stopped(house))
+    assert order[1] == ("all-stop/want", b"stop")
+    assert {topic for topic, _ in order[2:4]} == {"out/gallery/want", "out/yard/off"}
+    eventually(lambda: not intake._others)
+    assert not any(topic == "out/gallery/want" and payload != b"off" for topic, payload in order[1:])
+    assert site.facts()
+    phone.end()

@@ -71,16 +71,26 @@ class Relays:
     """(holding register, counts at full): lines after those, to be dimmed."""
 
 
-def _address(value: object) -> tuple[bool, str, int]:
-    match = re.fullmatch(r"(mqtts?)://([\w.-]+)(?::(\d{1,5}))?", str(value))
-    if match is None:
+PORTS = {"mqtt": 1883, "mqtts": 8883, "ws": 80, "wss": 443}
+
+
+def _address(value: object) -> tuple[bool, str, int, str]:
+    """Whether it is encrypted, its host, its port, and the path of a websocket."""
+    match = re.fullmatch(
+        r"(mqtts?|wss?)://([\w.-]+|\[[0-9a-fA-F:.]+\])(?::(\d{1,5}))?(/[\w./-]*)?", str(value)
+    )
+    if (
+        match is None
+        or (match[4] and not match[1].startswith("ws"))
+        or int(match[3] or 1) not in range(1, 65536)
+    ):
         raise CallerError(
             "",
             f"{value!r} is not the address of a broker.",
-            'Write "mqtt://host:1883" or "mqtts://host:8883".',
+            'Write "mqtt://host:1883", "mqtts://host:8883", "mqtts://[::1]:8883", or "wss://host/mqtt".',
         )
-    secure = match.group(1) == "mqtts"
-    return secure, match.group(2), int(match.group(3) or (8883 if secure else 1883))
+    path = (match[4] or "/mqtt") if match[1].startswith("ws") else ""
+    return match[1] in ("mqtts", "wss"), match[2].strip("[]"), int(match[3] or PORTS[match[1]]), path
 
 
 def _band(value: object) -> float:
@@ -94,13 +104,15 @@ class Broker:
     """Where the message broker is, and how to sign in to it."""
 
     host: str = written(
-        'where it is: `"mqtt://host:1883"`, or `"mqtts://host:8883"`',
+        'where it is: `"mqtt://host:1883"`, `"mqtts://host:8883"`, or by a websocket `"wss://host/mqtt"`',
         _address,
         name="address",
         needed='Say where it is: address = "mqtt://127.0.0.1:1883".',
     )
     port: int
     secure: bool = False
+    path: str = ""
+    """Of a websocket; empty: it is none."""
     user: str = written("who signs in to it", entries.text, default="")
     secret: str = written(
         "the name of the password: a file of the state folder, or an environment variable",
@@ -120,6 +132,14 @@ class Broker:
         "the path of the certificate that signed the broker's; those that the machine trusts unless said",
         entries.text,
         default="",
+    )
+    certificate: str = written(
+        "the path of the certificate by which this service shows the broker who it is",
+        entries.text,
+        default="",
+    )
+    certificate_key: str = written(
+        "the path of that certificate's key; in the same file unless said", entries.text, default=""
     )
     every: int = written(
         "time between two messages on the state of one output, at least",

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -25,8 +24,7 @@ def opened(site: Site, desk: Desk, store: Any, folder: Folder) -> list[Remote]:
     if site.broker is not None and (site.broker.key or site.broker.tells):
         from cairnwind.remotes.broker import BrokerRemote
 
-        beside = Path(site.source[0]).resolve().parent
-        found.append(BrokerRemote(desk, site.broker, folder.secret, beside, progress("broker")))
+        found.append(BrokerRemote(desk, site.broker, folder.secret, progress("broker")))
     for told in site.remotes:
         match told:
             case facts.Modbus():

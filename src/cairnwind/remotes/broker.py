@@ -1,33 +1,44 @@
 """The message broker as a remote: the site's state, retained; commands, each with its outcome; alarms.
 
 Topics, under ``cairnwind/<site>/``: ``out/<name>/now`` and ``in/<name>/now`` (retained JSON), ``out/<name>/want`` (a setting as
-people write it, or JSON with ``setting`` and whatever a claim takes; empty releases), ``out/<name>/outcome``, ``phrase`` and
+people write it, or JSON with ``setting`` and whatever a claim takes; empty releases), ``out/<name>/off``, ``out/<name>/outcome``, ``phrase`` and
 ``phrase/outcome``, ``do/<command>`` (any command of the table, as JSON) and ``do/<command>/outcome``, ``all-stop/want`` and ``all-stop/now``, ``alarm/<name>`` (retained while it lasts), ``event/<kind>`` (what happened, each
 at least once with its id, also what happened while the broker was away), ``service`` ('here'; 'gone' by the last will). A command may carry an ``id``, or MQTT 5's correlation data and response topic, where its outcome then goes too.
-Retained commands are ignored: they would be carried out again at every start. A toggle needs an id, said in a phrase too,
-since the broker may deliver it twice.
+Retained commands are ignored: they would be carried out again at every start. But whatever stops all counts, however it comes;
+taking a retained one away again is nothing. A toggle needs an id, said in a phrase too, since the broker may deliver it twice.
+
+Commands come by a connection of their own, and so do the all-stop and ``out/<name>/off`` (whatever is said there): the broker has a
+queue for each. In which order they are carried out, `cairnwind.remotes.intake` says.
 """
 
 from __future__ import annotations
 
+import secrets
+import socket
 import threading
 import time
 from collections import OrderedDict
 from collections.abc import Callable
-from pathlib import Path
 from typing import Any
 
 from cairnwind.boards.facts import Broker
-from cairnwind.boards.mqtt import Connection, slug
+from cairnwind.boards.mqtt import EVENT_LASTS, OUTCOME_LASTS, Connection, slug
 from cairnwind.commands.reading import names
 from cairnwind.commands.table import COMMANDS
 from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import BoardError, CallerError
+from cairnwind.core.values.visible import visible
 from cairnwind.remotes.desk import Desk
+from cairnwind.remotes.intake import Intake, stops_all
 from cairnwind.remotes.outward import ANSWER_WITHIN, Attempt, Outward, kind_of
 from cairnwind.remotes.progress import Progress
-from cairnwind.remotes.remote import MapRow, Remote
+from cairnwind.remotes.remote import MapRow, Remote, log
 
+PARTS = (
+    ("commands-", ("out/+/want", "phrase", "do/+")),
+    ("stops-", ("all-stop/want", "out/+/off")),
+)
+"""Connections for what others send, and what each hears of."""
 REMEMBERED = 1000
 """Ids of commands that are known again, and commands whose ending is awaited."""
 REPEATED = 600.0
@@ -35,6 +46,11 @@ REPEATED = 600.0
 count anew."""
 Seen = tuple[str, bytes, bytes]
 """Topic, id and payload."""
+JSON = "application/json"
+LONGEST_TOPIC = 500
+RETAINED = "said at the broker, and retained there: it comes again until it is taken away"
+HELLO, ALIVE = 20.0, 50.0
+"""Seconds after which this service says again that it is one of the site's, and for which another one counts as being there."""
 TURN = 1.0
 SETTLE = 0.01
 """Seconds before a change is told: outcomes go first, and what follows at once is told with it."""
@@ -46,13 +62,8 @@ class BrokerRemote(Remote):
     kind = "broker"
     surface = "broker"
 
-    def __init__(
-        self, desk: Desk, broker: Broker, secret: Callable[[str], str], folder: Path, progress: Progress
-    ) -> None:
-        """``folder`` is the site file's."""
+    def __init__(self, desk: Desk, broker: Broker, secret: Callable[[str], str], progress: Progress) -> None:
         super().__init__("broker", desk, [broker.key])
-        if broker.authority and not Path(broker.authority).is_absolute():
-            broker = _with_authority(broker, str(folder / broker.authority))
         self._broker, self._secret = broker, secret
         self._top = f"cairnwind/{slug(desk.site.name)}"
         self._connection: Connection | None = None
@@ -70,6 +81,18 @@ class BrokerRemote(Remote):
         """What became of commands lately."""
         self._waiting: OrderedDict[str, tuple[str, str, bytes | None, Any]] = OrderedDict()
         """By command: topic of its outcome, response topic, correlation data, id."""
+        self._intake = Intake(
+            self._top,
+            [output.words[0] for output in desk.site.outputs.values()],
+            self._carry_out,
+            self._not_taken,
+        )
+        self._twin = ("", 0.0)
+        """Another service of this site at this broker: where, and when it was heard last (monotonic seconds)."""
+        self._greeted = 0.0
+        self._start = secrets.token_hex(6)
+        self._others: list[Connection] = []
+        """By which commands come, and stops."""
         self._thread = threading.Thread(target=self._work, name="broker-remote", daemon=True)
         self._events = Events(self, broker, progress, secret)
 
@@ -78,8 +101,15 @@ class BrokerRemote(Remote):
         self._connection = connection = Connection.take(self._broker, self.desk.site.name, self._secret)
         connection.arrived.append(self._arrived)
         if self.key:
-            for topics in ("out/+/want", "phrase", "all-stop/want", "do/+"):
-                connection.follow(f"{self._top}/{topics}", lambda message: self.guarded(self._came, message))
+            for part, topics in PARTS:
+                other = Connection.take(self._broker, self.desk.site.name, self._secret, part)
+                for each in topics:
+                    other.follow(f"{self._top}/{each}", self._intake.sort, left=each == "all-stop/want")
+                other.arrived.append(connection.here_again)
+                self._others.append(other)
+            connection.beside = tuple(self._others)
+            self._intake.start()
+        connection.follow(f"{self._top}/service/hello", lambda message: self.guarded(self._hello, message))
         self.desk.listen(self._listen)
         self._thread.start()
         if self._broker.tells:
@@ -94,10 +124,16 @@ class BrokerRemote(Remote):
             return
         self._over = True
         self._wake.set()
-        self._thread.join(2)
+        if self._thread.is_alive():
+            self._thread.join(2)
+        self._intake.stop()
+        for other in self._others:
+            other.give()
+        self._others.clear()
         if self._broker.tells:
             self._events.stop()
-        self._connection.arrived.remove(self._arrived)
+        if self._arrived in self._connection.arrived:
+            self._connection.arrived.remove(self._arrived)
         self._connection.give()
         self._connection = None
 
@@ -106,6 +142,9 @@ class BrokerRemote(Remote):
         connection = self._connection
         self.up = connection is not None and connection.up.is_set()
         self.trouble = "" if self.up or connection is None else connection.away().sentence
+        where, heard = self._twin
+        if self.up and where and time.monotonic() - heard < ALIVE:
+            self.trouble = f"Another service of this site is at this broker, on {where}: both carry commands out. End one of them"
         return super().form()
 
     def facts(self) -> dict[str, Any]:
@@ -125,6 +164,7 @@ class BrokerRemote(Remote):
             rows.append(MapRow(f"{self._top}/out/{name}/now", name, "its state, retained"))
             if self.key:
                 rows.append(MapRow(f"{self._top}/out/{name}/want", name, "commands"))
+                rows.append(MapRow(f"{self._top}/out/{name}/off", name, "off, by a way of its own"))
                 rows.append(MapRow(f"{self._top}/out/{name}/outcome", name, "what became of them"))
         rows += [MapRow(f"{self._top}/in/{name}/now", name, "its state, retained") for name in site.inputs]
         if self.key:
@@ -142,25 +182,93 @@ class BrokerRemote(Remote):
         connection, payload = self._connection, jsontext.write(form)
         if connection is None:
             raise BoardError("no-answer", "The message broker is left.", "It is told after the next start.")
-        connection.publish(f"{self._top}/event/{kind}", payload.decode(), within=ANSWER_WITHIN)
+        connection.publish(
+            f"{self._top}/event/{kind}",
+            payload.decode(),
+            within=ANSWER_WITHIN,
+            lasts=EVENT_LASTS,
+            content=JSON,
+        )
         self.traffic.add("sent", payload, f"event/{kind} {payload.decode()[:300]}")
 
     # --- in: called by the connection's thread ----------------------------------------------------------------
 
-    def _came(self, message: Any) -> None:
-        topic, payload = message.topic[len(self._top) + 1 :], bytes(message.payload)
-        text = payload.decode("utf-8", "replace")
-        self.traffic.add("got", payload, f"{topic} {text[:300]}")
+    def _hello(self, message: Any) -> None:
+        """Whoever says that it is this site's service too."""
+        try:
+            said = jsontext.read(bytes(message.payload[:1000]))
+        except ValueError:
+            return
+        if not isinstance(said, dict) or said.get("start") in (None, self._start):
+            return
+        where = visible(str(said.get("host", "")))[:80] or "another machine"
+        if time.monotonic() - self._twin[1] > ALIVE:
+            log.warning("another service of this site is at this broker, on %s", where)
+            self.traffic.add("lost", b"", f"another service of this site is at this broker, on {where}")
+            self._greeted = 0.0  # so that it hears of this one at once
+            self._wake.set()
+        self._twin = where, time.monotonic()
+
+    def _greet(self) -> None:
+        """Say that this is one of the site's services, for another to hear."""
+        self._greeted = time.monotonic()
+        if self._connection is not None and self._connection.up.is_set():
+            self._send(f"{self._top}/service/hello", {"start": self._start, "host": socket.gethostname()})
+
+    # --- in: called by the thread that carries out ------------------------------------------------------------
+
+    def _carry_out(self, message: Any) -> None:
+        self.guarded(self._came, message)
+
+    def _not_taken(self, message: Any, why: str) -> None:
+        """Answer one that waited for too long, or was too much."""
+        self.traffic.add("lost", b"", f"{message.topic[len(self._top) + 1 :]}: {why}")
+        back, response, correlation = self._ways_back(message)
+        try:
+            id = _read(bytes(message.payload).decode("utf-8", "replace"), "").get("id")
+        except CallerError:
+            id = None
+        error = CallerError("busy", why, "Send fewer.")
+        self._answer(_refusal(error), back, response, correlation, id, None)
+
+    def _ways_back(self, message: Any) -> tuple[str, str, bytes | None]:
+        """Where the outcome of a command goes: its topic, the topic that it asks for, and what it is to carry."""
+        topic = message.topic[len(self._top) + 1 :]
         properties = getattr(message, "properties", None)
-        correlation: bytes | None = getattr(properties, "CorrelationData", None)
         response: str = getattr(properties, "ResponseTopic", None) or ""
-        if response.startswith((self._top, "$")) or "+" in response or "#" in response:
-            response = ""  # an answer is no command, and nobody else's state
+        if not self._may_answer(response):
+            response = ""  # an answer is no command, nobody else's state, and no word of a board
         kind, _, rest = topic.partition("/")
         name = rest.rpartition("/")[0] if kind == "out" else ""
         back = f"{self._top}/" + {
             "out": f"out/{name}/outcome", "all-stop": "all-stop/outcome", "do": f"do/{rest}/outcome"
         }.get(kind, "phrase/outcome")  # fmt: skip
+        return back, response, getattr(properties, "CorrelationData", None)
+
+    def _may_answer(self, topic: str) -> bool:
+        if not topic.isprintable() or topic.startswith("$") or topic.partition("/")[0] == "cairnwind":
+            return False
+        if "+" in topic or "#" in topic or len(topic) > LONGEST_TOPIC:
+            return False
+        boards = (board.facts for board in self.desk.site.boards.values())
+        return not any(facts.owns(topic) for facts in boards if hasattr(facts, "owns"))
+
+    def _came(self, message: Any) -> None:
+        topic, payload = message.topic[len(self._top) + 1 :], bytes(message.payload)
+        text = payload.decode("utf-8", "replace")
+        self.traffic.add("got", payload, f"{topic} {text[:300]}")
+        back, response, correlation = self._ways_back(message)
+        kind, _, rest = topic.partition("/")
+        name = rest.rpartition("/")[0] if kind == "out" else ""
+        stopping = stops_all(topic, payload)
+        if kind == "all-stop" and not text.strip():
+            return  # one that was left there is taken away
+        if stopping and message.retain:
+            self.desk.give(
+                self.source(), "stop", {"reason": RETAINED},
+                lambda form: self._answer(form, back, response, correlation, None, None),
+            )  # fmt: skip
+            return
         if message.retain:
             self.traffic.add("lost", b"", f"{topic}: a retained command is ignored")
             if self._broker.version == "5":  # it comes just now; else it may have been there for years
@@ -177,12 +285,14 @@ class BrokerRemote(Remote):
                 _usual(rest) if kind == "do" else {"out": "setting", "phrase": "phrase"}.get(kind, "want"),
             )
         except CallerError as error:
-            self._answer(_refusal(error), back, response, correlation, None, None)
-            return
+            if kind != "all-stop":
+                self._answer(_refusal(error), back, response, correlation, None, None)
+                return
+            body = {"want": "stop"}  # whatever is said there and is no reset
         id = body.pop("id", None)
         mark = correlation or (str(id).encode() if id is not None else None)
-        stops = kind == "all-stop" and body.get("want") != "reset"  # as often as somebody says so
-        key = (topic, mark, payload) if mark is not None and not stops else None
+        # a stop counts as often as somebody says so
+        key = (topic, mark, payload) if mark is not None and not stopping else None
         if key is not None:
             now = time.monotonic()
             came, known = self._seen.pop(key, (-REPEATED, None))
@@ -201,7 +311,9 @@ class BrokerRemote(Remote):
         source = self.source()
         self.desk.uses(self.key, "the broker")
         once = mark is not None
-        if kind == "do":
+        if kind == "out" and rest.endswith("/off"):
+            self.desk.give(source, "turn", {"output": name, "setting": "off"}, told)
+        elif kind == "do":
             self.desk.give(source, rest, body, told, once=once)
         elif kind == "phrase":
             self.desk.give(source, "do", {"phrase": str(body.get("phrase", ""))}, told, once=once)
@@ -273,6 +385,7 @@ class BrokerRemote(Remote):
                     + [("site", "")]
                 )
             )
+            self._greeted = 0.0
         self._wake.set()
         self._events.again()
 
@@ -281,6 +394,8 @@ class BrokerRemote(Remote):
         while not self._over:
             self._wake.wait(self._nap(later))
             self._wake.clear()
+            if time.monotonic() - self._greeted > HELLO:
+                self._greet()
             time.sleep(SETTLE)
             with self._lock:
                 dirty, self._dirty = {**later, **self._dirty}, {}
@@ -367,9 +482,12 @@ class BrokerRemote(Remote):
     def _send(self, topic: str, form: Any, *, retain: bool = False, correlation: bytes | None = None) -> None:
         payload = "" if form is None else jsontext.write(form).decode()
         connection = self._connection
+        lasts, content = 0 if retain else OUTCOME_LASTS, "" if form is None else JSON
         try:
             if connection is not None:
-                connection.publish(topic, payload, retain=retain, correlation=correlation)
+                connection.publish(
+                    topic, payload, retain=retain, correlation=correlation, lasts=lasts, content=content
+                )
                 self.traffic.add(
                     "sent", payload.encode(), f"{topic.removeprefix(self._top + '/')} {payload[:300]}"
                 )
@@ -426,9 +544,3 @@ def _refusal(error: CallerError) -> dict[str, Any]:
         "sequence": 0,
         "command": None,
     }
-
-
-def _with_authority(broker: Broker, path: str) -> Broker:
-    from cairnwind.core.values.fact import replace
-
-    return replace(broker, authority=path)

@@ -169,7 +169,9 @@ def _newest(events: list[Any]) -> dict[tuple[str, str], int]:
 
 def _which(event: Any) -> tuple[str, str]:
     stamp = event.get("RECURRENCE-ID")
-    return _text(event, "UID"), "" if stamp is None or isinstance(stamp, list) else bytes(stamp.to_ical()).decode()
+    return _text(event, "UID"), "" if stamp is None or isinstance(stamp, list) else bytes(
+        stamp.to_ical()
+    ).decode()
 
 
 def _version(event: Any) -> int:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ipaddress
 import re
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from cairnwind.boards.facts import Broker
@@ -200,12 +201,15 @@ def _one(way: type[Any], table: Table, **more: Any) -> Any:
     return way(**values, **more)
 
 
-def broker(table: Table) -> Broker | None:
-    """The table ``[remote.broker]``."""
+def broker(table: Table, folder: Path) -> Broker | None:
+    """The table ``[remote.broker]``; its files are beside the site file, which is in ``folder``."""
     values = table.fill(keys(Broker))
     if "host" not in values:
         return None
-    values["secure"], values["host"], values["port"] = values["host"]
+    values["secure"], values["host"], values["port"], values["path"] = values["host"]
+    for name in ("authority", "certificate", "certificate_key"):
+        if values.get(name):
+            values[name] = str(folder / values[name])
     return Broker(**values)
 
 

@@ -6,7 +6,7 @@ As with the plan, the languages take longer to load than all that is needed to m
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Any, TypeVar
 
 from cairnwind.core.explain import checking
@@ -68,6 +68,10 @@ def check_rules(site: Site, planned: Planned) -> tuple[list[Found], Findings]:
     answers = checking.check(site, found, planned.schedules, time.time_ns())
     path, text = site.source
     reader = Page(path, text)
+    for name, error in _by_word_of_anybody(site, found):
+        names = [table.get("name") for table in _tables(reader, "interlock")]
+        if name in names:
+            reader.point(("interlock", names.index(name), "name"), name, error, grave=False)
     for each in answers:
         if each.verdict != "found":
             continue
@@ -81,6 +85,26 @@ def check_rules(site: Site, planned: Planned) -> tuple[list[Found], Findings]:
         else:
             reader.point(("supply",), each.rule, error, key=True, grave=False)
     return answers, Findings(path, reader.warnings, text)
+
+
+def _by_word_of_anybody(site: Site, found: Rules) -> Iterator[tuple[str, CallerError]]:
+    """Interlocks that hang on what is reported where whoever may publish there speaks for a board."""
+    for rule in found.interlocks:
+        condition = getattr(rule, "condition", None)
+        looks = (
+            [name for kind, name in condition.about if kind in ("input", "output")]
+            if condition is not None
+            else rule.outputs
+        )
+        for name in dict.fromkeys(looks):
+            thing = site.inputs.get(name) or site.outputs.get(name)
+            assert thing is not None
+            topic = getattr(site.boards[thing.pin.board].facts, "anybody", "")
+            if topic:
+                what = f"it hangs on {name}, of which anybody speaks who may publish '{topic}' at the broker"
+                remedy = f"Let board {thing.pin.board} alone publish there, by the broker's access list, and say so: alone = true."
+                yield rule.name, CallerError("", what, remedy)
+                break
 
 
 def the_language(site: Site, found: Rules) -> Language:

@@ -7,14 +7,16 @@ board goes on as it is, unless it watches ``cairnwind/<site>/service`` and rests
 
 from __future__ import annotations
 
-import queue
+import math
+import re
 import time
+from collections import deque
 from collections.abc import Callable, Mapping
 from functools import partial
 
 from cairnwind.boards.facts import Broker
 from cairnwind.boards.kinds import Kind
-from cairnwind.boards.mqtt import Connection
+from cairnwind.boards.mqtt import ORDER_LASTS, Connection
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
 from cairnwind.core.facts.hardware import Board
@@ -28,6 +30,8 @@ CONNECT_WITHIN, PRESENT_WITHIN, REPORT_WITHIN = 2.0, 1.0, 2.0
 """Seconds for the broker, for the board's retained presence, and for the report of what it was told."""
 
 
+MOST_WAITING = 10_000
+"""Messages of a board that wait to be looked at; of more the oldest go."""
 LINE = "{line}"
 """Where a line's number stands in a topic."""
 
@@ -85,6 +89,12 @@ class Network:
     """The topic."""
     here: str = "here"
     retain: bool = written("whether what it is told is retained", entries.flag, default=False, unsaid="false")
+    alone: bool = written(
+        "whether the broker lets this board alone publish its reports; where not, `check` warns of interlocks that hang on them",
+        entries.flag,
+        default=False,
+        unsaid="false",
+    )
 
     def dims(self, line: int) -> bool:
         """Whether a line can be told a level."""
@@ -94,6 +104,19 @@ class Network:
     def confirms(self) -> bool:
         """Whether it tells back what its lines are at."""
         return bool(self.report)
+
+    @property
+    def anybody(self) -> str:
+        """Where whoever may publish there speaks for the board; empty: nobody but the board can."""
+        return "" if self.alone else self.report
+
+    def owns(self, topic: str) -> bool:
+        """Whether a topic is one of the board's."""
+        return any(
+            re.fullmatch(".*".join(map(re.escape, own.split(LINE))), topic, re.DOTALL)
+            for own in (self.command, self.report, self.alive)
+            if own
+        )
 
 
 class BrokerLink(Worker):
@@ -105,7 +128,7 @@ class BrokerLink(Worker):
         self.facts, self._broker, self._site, self._secret = board.facts, broker, site, secret
         self.confirms = "read back" if self.facts.report else "sent"
         self._connection: Connection | None = None
-        self._came: queue.SimpleQueue[tuple[str, bytes]] = queue.SimpleQueue()
+        self._came: deque[tuple[str, bytes]] = deque(maxlen=MOST_WAITING)
         self._topics: dict[str, int] = {}
         self._shows: dict[int, int] = {}
         """By line: what it reported last, in parts per million."""
@@ -143,8 +166,7 @@ class BrokerLink(Worker):
             self._connection.unsubscribe(self._take)
             self._connection.give()
             self._connection = None
-        while not self._came.empty():
-            self._came.get()
+        self._came.clear()
 
     def put(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
         """Publish all, then wait for the reports, if the board makes any."""
@@ -162,7 +184,8 @@ class BrokerLink(Worker):
             topic = self.facts.command.format(line=line)
             self._shows.pop(line, None)
             self._last.pop(line, None)  # what it reports from here on answers this
-            self._connection.publish(topic, payload, retain=self.facts.retain)
+            lasts = 0 if self.facts.retain else ORDER_LASTS
+            self._connection.publish(topic, payload, retain=self.facts.retain, lasts=lasts)
             self.traffic.add("sent", payload.encode(), f"{topic} {payload}")
             told[line] = parts
         if not self.facts.report:
@@ -195,7 +218,7 @@ class BrokerLink(Worker):
         self.traffic.rounds += 1
 
     def _take(self, topic: str, payload: bytes) -> None:
-        self._came.put((topic, payload))
+        self._came.append((topic, payload))
         self.nudge()
 
     def _hear(self, seconds: float) -> None:
@@ -203,8 +226,8 @@ class BrokerLink(Worker):
             self.rest(seconds)
         while True:
             try:
-                topic, payload = self._came.get_nowait()
-            except queue.Empty:
+                topic, payload = self._came.popleft()
+            except IndexError:
                 return
             text = payload.decode("utf-8", "replace").strip()
             self.traffic.add("got", payload, f"{topic} {text[:200]}")
@@ -224,8 +247,11 @@ class BrokerLink(Worker):
             level = FULL if text == self.facts.on else 0
         else:
             try:
-                level = round(float(text.rstrip(" %")) * FULL / 100)
+                said = float(text.rstrip(" %"))
             except ValueError:
+                said = math.nan
+            level = round(said * FULL / 100) if 0 <= said <= 100 else -1
+            if level < 0:
                 self.traffic.add("lost", text.encode(), f"line {line}: '{text[:40]}' is no level")
                 return
         self._shows[line] = level
@@ -239,7 +265,11 @@ class BrokerLink(Worker):
 
 
 def _made(
-    command: dict[str, str], report: str = "", alive: dict[str, str] | None = None, retain: bool = False
+    command: dict[str, str],
+    report: str = "",
+    alive: dict[str, str] | None = None,
+    retain: bool = False,
+    alone: bool = False,
 ) -> Network:
     alive = alive or {}
     for topic in (command["topic"], report or LINE):
@@ -249,7 +279,7 @@ def _made(
             raise at_fault("report" if topic == report else "command", error)
     return Network(
         command["topic"], command["on"], command["off"], command.get("level", ""), report, alive.get("topic", ""),
-        alive.get("here", "here"), retain,
+        alive.get("here", "here"), retain, alone,
     )  # fmt: skip
 
 
