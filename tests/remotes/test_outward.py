@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+import email
+import email.policy
+import email.utils
 import json
 import re
+import ssl
 import threading
+import time
 from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 from typing import Any
@@ -20,6 +26,7 @@ from cairnwind.demo.voice import Voice
 from cairnwind.folder import Folder
 from cairnwind.remotes.outward import sign
 from cairnwind.service.serve import Service
+from cairnwind.service.tls import own
 from cairnwind.site import read_site
 from tests.conftest import Running, eventually, free_port
 from tests.remotes.peers import WIRED
@@ -28,11 +35,13 @@ from tests.remotes.peers import WIRED
 class Ear(HTTPServer):
     """Somebody who is told by a web hook, and does not always listen."""
 
-    def __init__(self) -> None:
+    def __init__(self, tls: tuple[Path, Path] | None = None) -> None:
         self.heard: list[tuple[dict[str, str], bytes]] = []
         self.status = 204
         self.dislikes: dict[str, int] = {}
         """By kind of event: what it is answered instead."""
+        self.says: dict[str, str] = {}
+        """Headers of its answers."""
         ear = self
 
         class Handler(BaseHTTPRequestHandler):
@@ -40,12 +49,18 @@ class Ear(HTTPServer):
                 body = self.rfile.read(int(self.headers["Content-Length"]))
                 ear.heard.append(({name.lower(): value for name, value in self.headers.items()}, body))
                 self.send_response(ear.dislikes.get(json.loads(body)["kind"], ear.status))
+                for name, value in ear.says.items():
+                    self.send_header(name, value)
                 self.end_headers()
 
             def log_message(self, *args: Any) -> None:
                 pass
 
         super().__init__(("127.0.0.1", free_port()), Handler)
+        if tls is not None:
+            context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+            context.load_cert_chain(*tls)
+            self.socket = context.wrap_socket(self.socket, server_side=True)
         threading.Thread(target=self.serve_forever, daemon=True).start()
 
     def events(self) -> list[dict[str, Any]]:
@@ -158,6 +173,88 @@ def test_what_happens_is_told_at_least_once_in_its_order_whoever_was_away(
     assert "hook word" not in everything
     assert "mail word" not in everything
     box.controller.stop()
+
+
+def test_only_2xx_is_delivered_and_who_asks_for_a_pause_gets_it(
+    told: tuple[Running, Ear, Postbox], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    running, ear, _ = told
+    for name in ("FIRST_PAUSE", "LONGEST_PAUSE"):
+        monkeypatch.setattr(f"cairnwind.remotes.outward.{name}", 0.05)
+
+    def way() -> dict[str, Any]:
+        return next(each for each in running.site.remotes() if each["name"] == "desk")
+
+    ear.status, ear.says = 302, {"Location": "https://elsewhere.example/"}
+    running.site.turn("vent", "on")
+    eventually(lambda: way()["facts"]["put_aside"])
+    assert "it answered 302, which is another address" in way()["trouble"]
+    ear.status, ear.says = 204, {}
+    eventually(lambda: not way()["facts"]["put_aside"], within=8)
+    ear.heard.clear()
+    for said in ("1", email.utils.format_datetime(datetime.now(UTC) + timedelta(seconds=2), usegmt=True)):
+        ear.status, ear.says = 503, {"Retry-After": said}
+        running.site.turn("vent", "toggle")
+        eventually(lambda: ear.heard)
+        time.sleep(0.6)
+        assert len(ear.heard) == 1, "at its own pauses it would have been told a dozen times"
+        ear.status, ear.says = 204, {}
+        eventually(lambda: len(ear.heard) == 2, within=8)
+        eventually(lambda: not way()["trouble"])
+        ear.heard.clear()
+
+
+@pytest.mark.parametrize(
+    "secret", ["whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw", "MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw"]
+)
+def test_a_signature_is_that_of_the_specifications_own_library(secret: str) -> None:
+    """Made by it: with this secret of the specification, for this message."""
+    made = sign(secret, "msg_p5jXN8AQM9LWM0D4loKWxJek", "1614265330", b'{"test": 2432232314}')
+    assert made == "v1,g0hM9SsE+OTPJTGt/tmIKtSyZlE3uFJELVlNIOLJ1OE="
+
+
+def test_inside_hosts_are_trusted_by_their_own_authority(tmp_path: Path) -> None:
+    (tmp_path / "state").mkdir()
+    inside = own(Folder(tmp_path), "A desk", (), "127.0.0.1")
+    ear, box = Ear(inside), Postbox()
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(*inside)
+    box.controller = Controller(box, "127.0.0.1", box.port, tls_context=context)
+    box.controller.start()
+    remotes = f"""
+[remote.hook.desk]
+address = "https://127.0.0.1:{ear.server_port}/"
+events = ["stop"]
+authority = "{inside[0].name}"
+[remote.hook.stranger]
+address = "https://127.0.0.1:{ear.server_port}/"
+events = ["stop"]
+[remote.mail.anna]
+server = "smtp+starttls://127.0.0.1:{box.port}"
+from = "Kiln hoüse, yard <kiln@house.example>"
+to = ["Anna <anna@house.example>", "ben@house.example"]
+events = ["stop"]
+authority = "{inside[0]}"
+"""
+    running = Running(
+        tmp_path,
+        WIRED.replace('link = "modbus"\nport = "127.0.0.1:9"', 'link = "simulated"\nlines = 32') + remotes,
+    )
+    try:
+        running.site.stop("a drill")
+        eventually(lambda: [each for each in ear.events() if each["kind"] == "stop"], within=8)
+        (letter,) = eventually(lambda: box.letters, within=8)
+        assert letter.rcpt_tos == ["anna@house.example", "ben@house.example"]
+        assert letter.mail_from == "kiln@house.example"
+        read = email.message_from_bytes(letter.content, policy=email.policy.default)
+        assert str(read["From"].addresses[0].display_name) == "Kiln hoüse, yard"
+        assert read["Message-ID"].endswith("@house.example>")
+        stranger = next(each for each in running.site.remotes() if each["name"] == "stranger")
+        assert "not one that this machine trusts" in stranger["trouble"]
+    finally:
+        running.end()
+        ear.shutdown()
+        box.controller.stop()
 
 
 def test_what_is_refused_holds_up_no_alarm_and_is_told_later(

@@ -6,7 +6,8 @@ What is answered with a refusal is put aside after some attempts, so that an ala
 understand; it is told again later, until it is taken. A way that is new begins with what happens from then on.
 
 A hook's request is signed as the Standard Webhooks specification has it: ``webhook-id``, ``webhook-timestamp``, and ``webhook-signature``
-(``v1,`` and the base64 of HMAC-SHA-256 over ``id.timestamp.body``, with the way's secret).
+(``v1,`` and the base64 of HMAC-SHA-256 over ``id.timestamp.body``, with the way's secret: base64 of 24 to 64 bytes, with or without
+``whsec_`` before it). Delivered is what is answered with 2xx, and nothing else.
 """
 
 from __future__ import annotations
@@ -15,13 +16,14 @@ import base64
 import hashlib
 import hmac
 import logging
+import re
 import smtplib
 import ssl
 import threading
 import time
 from collections.abc import Callable
 from email.message import EmailMessage
-from email.utils import format_datetime, make_msgid
+from email.utils import format_datetime, make_msgid, parseaddr, parsedate_to_datetime
 from typing import Any, NamedTuple, Protocol
 from zoneinfo import ZoneInfo
 
@@ -38,6 +40,8 @@ from cairnwind.remotes.remote import Remote
 from cairnwind.site import remotes as facts
 
 FIRST_PAUSE, LONGEST_PAUSE = 1.0, 300.0
+LONGEST_ASKED = 3600.0
+"""Seconds: somebody who asks for a longer pause is tried again after that."""
 ANSWER_WITHIN = 10.0
 TURN = 1.0
 """Seconds between looks at the journal when nothing wakes us."""
@@ -80,6 +84,8 @@ class Attempt(NamedTuple):
     """Why it did not get through; empty if it did."""
     refused: bool = False
     """Somebody was there and did not want it: another row may fare better."""
+    after: float = 0.0
+    """Seconds that somebody asks us to wait before it is tried again."""
 
 
 class Outward(Remote):
@@ -177,7 +183,9 @@ class Outward(Remote):
                 self._progress.put_aside(row.seq)
                 self.trouble, self.up = "", True
                 return True
-            self._again.wait(min(LONGEST_PAUSE, FIRST_PAUSE * 2 ** min(10, self._tried - 1)))
+            self._again.wait(
+                max(attempt.after, min(LONGEST_PAUSE, FIRST_PAUSE * 2 ** min(10, self._tried - 1)))
+            )
         return False
 
     def _attempt(self, row: Any) -> Attempt:
@@ -267,16 +275,25 @@ class HookRemote(Outward):
                     timeout=ANSWER_WITHIN,
                     allow_redirects=False,
                     stream=True,
+                    verify=self._told.authority or True,
                 )
-                self.traffic.add("got", b"", f"{response.status_code} {response.reason}")
-                if response.ok:
+                status = response.status_code
+                self.traffic.add("got", b"", f"{status} {response.reason}")
+                if 200 <= status < 300:
                     return Attempt()
-                refused = 400 <= response.status_code < 500 and response.status_code not in LATER
-                return Attempt(f"it answered {response.status_code}", refused)
+                refused = 300 <= status < 500 and status not in LATER
+                elsewhere = ", which is another address: give it that" if 300 <= status < 400 else ""
+                return Attempt(
+                    f"it answered {status}{elsewhere}",
+                    refused,
+                    _asked(response.headers.get("Retry-After", "")),
+                )
         except CallerError as error:
             return Attempt(error.sentence)
         except requests.RequestException as error:
             return Attempt(_unheard(error))
+        except OSError as error:
+            return Attempt(f"{self._told.authority} cannot be read: {error}")
 
 
 class MailRemote(Outward):
@@ -305,22 +322,27 @@ class MailRemote(Outward):
         then = datetime.fromtimestamp(row.wall / NS, ZoneInfo(site.timezone))
         letter = EmailMessage()
         letter["From"], letter["To"] = told.sender, ", ".join(told.to)
+        _, address = parseaddr(told.sender)
         letter["Subject"] = " ".join(f"{site.name}: {form['text']}".split())[:200]
         letter["Date"] = format_datetime(then)
-        letter["Message-ID"] = make_msgid(f"{form['id']}", told.sender.partition("@")[2])
+        letter["Message-ID"] = make_msgid(f"{form['id']}", address.partition("@")[2])
         letter["Auto-Submitted"] = "auto-generated"
         letter.set_content(
             f"{form['text']}\n\n{then:%A %d %B %Y, %H:%M:%S} ({site.timezone})\nevent {form['id']} of {site.name}\n"
         )
         try:
+            trust = ssl.create_default_context(cafile=told.authority or None) if secure else None
+        except (OSError, ssl.SSLError) as error:
+            return Attempt(f"{told.authority} cannot be read: {error}")
+        try:
             made: smtplib.SMTP = (
-                smtplib.SMTP_SSL(host, port, timeout=ANSWER_WITHIN, context=ssl.create_default_context())
+                smtplib.SMTP_SSL(host, port, timeout=ANSWER_WITHIN, context=trust)
                 if secure == "tls"
                 else smtplib.SMTP(host, port, timeout=ANSWER_WITHIN)
             )
             with made as server:
                 if secure == "starttls":
-                    server.starttls(context=ssl.create_default_context())
+                    server.starttls(context=trust)
                 if told.user:
                     server.login(told.user, self._secret(told.secret) if told.secret else "")
                 server.send_message(letter)
@@ -372,8 +394,29 @@ def _for_good(error: Exception) -> bool:
 
 def sign(secret: str, id: str, stamp: str, body: bytes) -> str:
     """The signature of a request (Standard Webhooks, symmetric)."""
-    made = hmac.new(secret.encode(), f"{id}.{stamp}.".encode() + body, hashlib.sha256).digest()
+    made = hmac.new(_key(secret), f"{id}.{stamp}.".encode() + body, hashlib.sha256).digest()
     return f"v1,{base64.b64encode(made).decode()}"
+
+
+def _key(secret: str) -> bytes:
+    """The bytes that a secret stands for; a text that is no base64 of 24 to 64 bytes stands for its own."""
+    text = secret.removeprefix("whsec_")
+    try:
+        found = base64.b64decode(text, validate=True)
+    except ValueError:
+        found = b""
+    return found if 24 <= len(found) <= 64 else secret.encode()
+
+
+def _asked(said: str) -> float:
+    """For how many seconds a `Retry-After` asks us to wait: a number of them, or a date (RFC 9110, 10.2.3)."""
+    if re.fullmatch(r"[0-9]{1,9}", said.strip()):
+        return min(LONGEST_ASKED, float(said))
+    try:
+        then = parsedate_to_datetime(said).timestamp()
+    except (ValueError, TypeError, OverflowError):
+        return 0.0
+    return min(LONGEST_ASKED, max(0.0, then - time.time()))
 
 
 def _form(row: Any, site: str) -> dict[str, Any]:

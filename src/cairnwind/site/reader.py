@@ -102,7 +102,7 @@ class Reader(Page):
         self.supplies = {name: self._supply(name, table) for name, table in self.named(tables, "supply")}
         remotes = Table(self, ("remote",), tables.get("remote", {}))
         if isinstance(remotes.values.get("broker"), dict):
-            self.broker = ways.broker(remotes.within("broker"), Path(self.path).resolve().parent)
+            self.broker = ways.broker(remotes.within("broker"))
         others = ways.read(remotes)
         self.boards = {name: self._board(name, table) for name, table in self.named(tables, "board")}
         outputs = {

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 import re
+from email.utils import formataddr
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -65,15 +66,27 @@ def _server(value: object) -> tuple[str, str, int]:
 
 
 def _mailbox(value: object) -> str:
-    if not re.fullmatch(r"[^\s@<>,]+@[^\s@<>,]+", str(value)):
-        raise CallerError("", f"{value!r} is not a mail address.", 'Write it like "anna@house.lan".')
-    return str(value)
+    """A mail address, with the name of its owner before it or without (RFC 5322, 3.4)."""
+    said = re.fullmatch(r"(?:(.*?)\s*<)?([^\s@<>,\"]+@[^\s@<>,\"]+)(>)?", str(value).strip())
+    if said is None or bool(said[3]) != (said[1] is not None) or not str(value).isprintable():
+        raise CallerError(
+            "",
+            f"{value!r} is not a mail address.",
+            'Write it like "anna@house.lan", or "Anna Kiln <anna@house.lan>".',
+        )
+    return formataddr(((said[1] or "").strip().strip('"'), said[2]))
 
 
 def _mailboxes(value: object) -> tuple[str, ...]:
     return tuple(_mailbox(each) for each in (value if isinstance(value, list) and value else [value]))
 
 
+CERTIFICATES = ("authority", "certificate", "certificate_key")
+AUTHORITY = written(
+    "the path of the certificate that signed its own; those that the machine trusts unless said",
+    entries.text,
+    default="",
+)
 SECRET = written(
     "the name of a secret: a file of the state folder, or an environment variable", entries.text, default=""
 )
@@ -138,6 +151,7 @@ class Hook:
         'whom: `"https://host/path"`', _url, needed='Say whom: address = "https://host/path".'
     )
     secret: str = SECRET
+    authority: str = AUTHORITY
     events: tuple[str, ...] = WHICH_EVENTS
     outputs: tuple[str, ...] = WHICH_OUTPUTS
     severity: str = LEAST_SEVERITY
@@ -162,6 +176,7 @@ class Mail:
     )
     user: str = written("who signs in to the server", entries.text, default="")
     secret: str = SECRET
+    authority: str = AUTHORITY
     events: tuple[str, ...] = WHICH_EVENTS
     outputs: tuple[str, ...] = WHICH_OUTPUTS
     severity: str = LEAST_SEVERITY
@@ -195,21 +210,24 @@ def read(remotes: Table) -> tuple[Any, ...]:
 
 def _one(way: type[Any], table: Table, **more: Any) -> Any:
     """A way in or out by its table; None where something that it needs is missing or wrong."""
-    values = table.fill(keys(way))
+    values = _placed(table, table.fill(keys(way)))
     if any(key.needed and key.field not in values for key in keys(way)):
         return None
     return way(**values, **more)
 
 
-def broker(table: Table, folder: Path) -> Broker | None:
-    """The table ``[remote.broker]``; its files are beside the site file, which is in ``folder``."""
-    values = table.fill(keys(Broker))
+def _placed(table: Table, values: dict[str, Any]) -> dict[str, Any]:
+    """Files of certificates are beside the site file."""
+    folder = Path(table.reader.path).resolve().parent
+    return values | {name: str(folder / values[name]) for name in CERTIFICATES if values.get(name)}
+
+
+def broker(table: Table) -> Broker | None:
+    """The table ``[remote.broker]``."""
+    values = _placed(table, table.fill(keys(Broker)))
     if "host" not in values:
         return None
     values["secure"], values["host"], values["port"], values["path"] = values["host"]
-    for name in ("authority", "certificate", "certificate_key"):
-        if values.get(name):
-            values[name] = str(folder / values[name])
     return Broker(**values)
 
 
