@@ -192,7 +192,9 @@ def test_only_2xx_is_delivered_and_who_asks_for_a_pause_gets_it(
     ear.status, ear.says = 204, {}
     eventually(lambda: not way()["facts"]["put_aside"], within=8)
     ear.heard.clear()
-    for said in ("1", email.utils.format_datetime(datetime.now(UTC) + timedelta(seconds=2), usegmt=True)):
+    for as_date in (False, True):
+        then = datetime.now(UTC) + timedelta(seconds=2)
+        said = email.utils.format_datetime(then, usegmt=True) if as_date else "1"
         ear.status, ear.says = 503, {"Retry-After": said}
         running.site.turn("vent", "toggle")
         eventually(lambda: ear.heard)
