@@ -6,6 +6,7 @@
 
 from __future__ import annotations
 
+import errno
 import fcntl
 import json
 import os
@@ -24,6 +25,15 @@ def default(name: str = "cairnwind") -> Path:
 
 DEMO = "cairnwind-demo"
 """The demo's folder beside it, so that trying never mixes with a real site."""
+
+
+TAKES_NOTHING = (errno.ENOSPC, errno.EROFS, errno.EDQUOT, errno.EBADF)
+"""What a disk says that is full, or cannot be written; and a file that could be opened for reading alone."""
+
+
+def read_only(path: Path) -> bool:
+    """Whether a file is on a disk that cannot be written."""
+    return bool(os.statvfs(path).f_flag & os.ST_RDONLY)
 
 
 class Folder:
@@ -47,7 +57,7 @@ class Folder:
         try:
             self.path.mkdir(mode=0o700, parents=True, exist_ok=True)
             self._tighten()
-            self._lock = os.open(self.path / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+            self._lock = self._open_lock()
         except OSError as error:
             raise CallerError(
                 "folder",
@@ -65,8 +75,26 @@ class Folder:
                 f"The state folder {self.path} is held by {holder or 'another process'}.",
                 "Stop that one first, or give another folder with --state.",
             ) from None
-        os.ftruncate(self._lock, 0)
-        os.pwrite(self._lock, f"process {os.getpid()} since {time.strftime('%Y-%m-%d %H:%M:%S')}".encode(), 0)
+        self._note(f"process {os.getpid()} since {time.strftime('%Y-%m-%d %H:%M:%S')}")
+
+    def _open_lock(self) -> int:
+        """The lock's file; on a disk that cannot be written it is enough that it is there."""
+        try:
+            return os.open(self.path / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        except OSError as error:
+            if error.errno != errno.EROFS:
+                raise
+            return os.open(self.path / "lock", os.O_RDONLY | os.O_CLOEXEC)
+
+    def _note(self, text: str) -> None:
+        """Put a text into the lock's file, which needs no more room than it had. A disk that takes nothing keeps nobody from being safe."""
+        assert self._lock is not None
+        try:
+            os.pwrite(self._lock, text.encode(), 0)
+            os.ftruncate(self._lock, len(text.encode()))
+        except OSError as error:
+            if error.errno not in TAKES_NOTHING:
+                raise
 
     def _tighten(self) -> None:
         """Nobody else may read or write what is here: what an older start, or somebody, has left open is closed. Raises `OSError`."""
@@ -75,24 +103,40 @@ class Folder:
             *(each for each in self.path.iterdir() if each.is_file() and not each.is_symlink()),
         ):
             mode = path.stat().st_mode
-            if mode & 0o077:
+            if mode & 0o077 and not read_only(path):
                 path.chmod(mode & 0o700)
 
     def let_go(self) -> None:
         """Give the folder back."""
-        (self.path / "address").unlink(missing_ok=True)
+        try:
+            (self.path / "address").unlink(missing_ok=True)
+        except OSError as error:
+            if error.errno not in TAKES_NOTHING:
+                raise
         if self._lock is not None:
             os.close(self._lock)
             self._lock = None
 
     def write_address(self, address: dict[str, Any]) -> None:
-        """Say where the service listens."""
-        self._write("address", json.dumps(address))
+        """Say where the service listens: on a full disk in the lock's file, which has its room already."""
+        text = json.dumps(address)
+        try:
+            self._write("address", text)
+        except OSError as error:
+            if error.errno not in TAKES_NOTHING:
+                raise
+            self._note(f"process {os.getpid()}\n{text}")
 
     def address(self) -> dict[str, Any] | None:
         """Where the service listens, or None if none runs on this folder."""
         try:
-            address: dict[str, Any] = json.loads((self.path / "address").read_text("utf-8"))
+            path = self.path / "address"
+            said = (
+                path.read_text("utf-8")
+                if path.exists()
+                else (self.path / "lock").read_text("utf-8").partition("\n")[2]
+            )
+            address: dict[str, Any] = json.loads(said)
             os.kill(address["pid"], 0)
         except (OSError, ValueError, KeyError, TypeError):
             return None
@@ -140,6 +184,9 @@ def put(path: Path, content: bytes) -> None:
     try:
         os.write(descriptor, content)
         os.fsync(descriptor)
+    except OSError:
+        aside.unlink(missing_ok=True)
+        raise
     finally:
         os.close(descriptor)
     os.replace(aside, path)

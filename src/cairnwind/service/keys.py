@@ -90,8 +90,15 @@ class Keys:
         found = self._reader.key(digest(text)) if text else None
         if found is None or not found.keeps:
             text = new_secret()
-            self._put(FIRST, "keep", text, {})
-            folder.write_key(text)
+            try:
+                self._put(FIRST, "keep", text, {})
+                folder.write_key(text)
+            except Exception as error:  # the store's own, or the disk's
+                raise CallerError(
+                    "store",
+                    f"The first key cannot be kept in {folder.path}: {error}.",
+                    f"Make room on its disk (df {folder.path}).",
+                ) from None
             found = self._reader.key(digest(text))
         assert found is not None
         assert text is not None

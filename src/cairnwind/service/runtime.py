@@ -11,21 +11,25 @@ import itertools
 import logging
 import queue
 import secrets
+import shutil
 import threading
 import time
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from cairnwind.commands.table import OF_EVENT
 from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant, Source
+from cairnwind.core.facts.interlocks import Stop
 from cairnwind.core.facts.plan import Schedule, Span
 from cairnwind.core.language import schedules
 from cairnwind.core.language.forms import changed_outputs
 from cairnwind.core.language.schedules import Planned
 from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.core.values.fact import replace
+from cairnwind.folder import read_only
 from cairnwind.service import shapes
 from cairnwind.service.first import TURN, Pins, clock
 from cairnwind.service.kernelclock import synchronised
@@ -42,7 +46,7 @@ from cairnwind.service.undoing import undo
 from cairnwind.site import SiteFileError, read_site
 from cairnwind.site.plans import read_plan
 from cairnwind.site.rules import read_rules
-from cairnwind.store.database import prepare
+from cairnwind.store.database import prepare, volatile
 from cairnwind.store.reader import Reader
 from cairnwind.store.writer import Row, Writer, form, rows
 
@@ -73,6 +77,8 @@ class Runtime:
         self._over = False
         self._closed = False
         """The shutdown has gone through the engine."""
+        self._copy: Path | None = None
+        """Of the database, where its disk cannot be written."""
         self.failure = ""
         """Why the engine's thread ended, if it did so by itself."""
 
@@ -100,14 +106,18 @@ class Runtime:
 
     def start(self, database: Any) -> None:
         """Read what was left, take it up, and begin to serve. Raises `CallerError` (``store``)."""
+        frozen = ""
+        if database.exists() and read_only(database):
+            frozen = f"{database} is on a disk that cannot be written"
+            database = self._copy = volatile(database)
         prepare(database)
         self.reader = Reader(database)
         self.telling.open()
-        self.writer = Writer(database, self.site.durability, self._disk_trouble)
+        self.writer = Writer(database, self.site.durability, self._disk_trouble, frozen)
         self.records = self.publisher.records = Records(self.site, self.writer)
         wall = clock().wall
         self.writer.put([("old answers", (wall - KEEP,)), ("old sessions", (wall,))])
-        left = self.reader.start(clock())
+        left = self._readable(self.reader.start(clock()))
         self.lanes.put(
             Item(
                 replace(
@@ -122,6 +132,20 @@ class Runtime:
             for claim in now.claims:
                 self.slots.keep(claim)
         self._thread.start()
+
+    def _readable(self, left: ev.Start) -> ev.Start:
+        """What was left, with a row of the journal for each part that cannot be read; where that was a latch, everything stops."""
+        found = self.reader.unreadable
+        sequence = left.sequence
+        for _, text in found:
+            log.error("%s", text)
+            sequence += 1
+            self.writer.put([("journal", (sequence, left.at.wall, "start", "", text, "", "", "{}"))])
+        latches = [text for kind, text in found if kind in ("trip", "lockout", "all-stop")]
+        if not latches:
+            return replace(left, sequence=sequence)
+        stop = left.stop or Stop(left.at.wall, Source("service"), latches[0])
+        return replace(left, sequence=sequence, stop=stop)
 
     def _schedules(self) -> tuple[tuple[Schedule, Span | None], ...]:
         """The plan: the site file's schedules, and those that people have added, as they were left."""
@@ -159,9 +183,10 @@ class Runtime:
             self._thread.join()
         self.telling.close()
         self.records.flush(clock().wall)
-        clean = self.writer.close()
-        self.reader.close()
-        return clean
+        if self._copy is not None:
+            shutil.rmtree(self._copy.parent, ignore_errors=True)
+        self.reader.close()  # the last connection, which writes, leaves one whole file
+        return self.writer.close()
 
     @property
     def alive(self) -> bool:

@@ -67,7 +67,13 @@ class Service:
 
     def start(self) -> None:
         """Hold the folder, make safe, read the store, listen. Raises `CallerError`; then nothing is left open."""
-        self.folder.hold()
+        try:
+            self.folder.hold()
+        except CallerError as error:
+            if error.code == "folder":  # nobody else has it: what is wired is safe all the same
+                self.pins.make_safe()
+                self.pins.close()
+            raise
         try:
             self.pins.make_safe()
             self.safe_at = time.monotonic()
@@ -207,7 +213,11 @@ def run(
 
     left: list[str] = []
     try:
-        log_to(log_file)
+        try:
+            log_to(log_file)
+        except OSError as error:
+            log_to(None)
+            log.error("the log cannot be written to %s: %s", log_file, error.strerror)
         log.info("serving %s at %s, state in %s", service.site.name, service.url, service.folder.path)
         started(service)
         threading.Thread(target=_look_over, args=(service,), name="check", daemon=True).start()

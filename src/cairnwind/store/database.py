@@ -8,7 +8,9 @@ where it can be read without opening the database at all.
 from __future__ import annotations
 
 import re
+import shutil
 import sqlite3
+import tempfile
 from importlib.resources import files
 from pathlib import Path
 
@@ -37,9 +39,61 @@ def prepare(path: Path) -> None:
     version; such a file is left as it was.
     """
     steps = schema()
+    _roll_back(path)
     version = _inspect(path, steps[-1][0])
     if version == steps[-1][0]:
         return
+    if not version and path.with_name("key").exists():
+        what = "is empty" if path.exists() else "is not there"
+        raise CallerError(
+            "store",
+            f"The database {path} {what}, though the key beside it says that there was one.",
+            f"Put a backup in its place; or, to begin anew with a new key, type: rm {path.with_name('key')}",
+        )
+    try:
+        _bring_up(path, version, steps)
+    except sqlite3.Error as error:
+        raise CallerError(
+            "store",
+            f"The database {path} cannot be {'brought up to date' if version else 'made'}: {error}.",
+            f"Nothing was changed. Make room on its disk (df {path.parent}), and start again.",
+        ) from None
+
+
+def _roll_back(path: Path) -> None:
+    """Let SQLite undo what a power cut has left half done (a first start, a step of the schema): nothing is lost by that."""
+    journal = path.with_name(f"{path.name}-journal")
+    if not journal.exists() or not journal.stat().st_size:
+        return
+    connection = sqlite3.connect(path)
+    try:
+        connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+    except sqlite3.DatabaseError:
+        pass  # whatever it is, it is looked at as it stands
+    finally:
+        connection.close()
+
+
+def volatile(path: Path) -> Path:
+    """A copy of a database, in memory where there is such a place: what is on a disk that cannot be written cannot be opened there."""
+    for place in (Path("/dev/shm"), Path(tempfile.gettempdir())):
+        try:
+            folder = Path(tempfile.mkdtemp(prefix="cairnwind-", dir=place))
+            for each in (path, path.with_name(f"{path.name}-wal")):
+                if each.exists():
+                    shutil.copy(each, folder / each.name)
+            return folder / path.name
+        except OSError:
+            continue
+    raise CallerError(
+        "store",
+        f"The database {path} is on a disk that cannot be written.",
+        f"Type: mount -o remount,rw {path.parent}",
+    )
+
+
+def _bring_up(path: Path, version: int, steps: list[tuple[int, str]]) -> None:
+    """Apply the steps that are missing."""
     connection = sqlite3.connect(path, isolation_level=None)
     try:
         connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")

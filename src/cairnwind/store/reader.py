@@ -5,18 +5,22 @@ from __future__ import annotations
 import sqlite3
 import threading
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 from cairnwind.core.facts.claims import Claim, Instant
 from cairnwind.core.facts.course import Timer
 from cairnwind.core.facts.events import Keep, Start
 from cairnwind.core.facts.history import alarm_read, claim_read, stop_read, tag_read, trip_read
+from cairnwind.core.facts.interlocks import Stop, Tag
 from cairnwind.core.language.rights import Key
 from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import CallerError
 from cairnwind.store.database import connect
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,6 +96,8 @@ class Reader:
         self._local = threading.local()
         self._open: dict[threading.Thread, sqlite3.Connection] = {}
         self._lock = threading.Lock()
+        self.unreadable: list[tuple[str, str]] = []
+        """What could not be read at the start: its kind, and in words which."""
         self._searches = threading.BoundedSemaphore(SEARCHES)
 
     def start(self, at: Instant) -> Start:
@@ -102,35 +108,43 @@ class Reader:
             "SELECT coalesce(max(wall), 0) FROM journal WHERE seq > ?",
             (jsontext.read(accepted[0])["sequence"] if accepted else 0,),
         )
-        claims: tuple[Claim, ...] = tuple(
-            claim_read(jsontext.read(form))
-            for (form,) in self._all("SELECT form FROM claim ORDER BY output, slot")
+        claims: tuple[Claim, ...] = self._each(
+            "claim", "SELECT output || ' ' || slot, form FROM claim ORDER BY output, slot", claim_read
         )
-        stop = self._one("SELECT form FROM fact WHERE name = 'all-stop'")
-        tags = tuple(
-            tag_read(jsontext.read(form))
-            for (form,) in self._all("SELECT form FROM lockout ORDER BY output, name")
+        stop: tuple[Stop | None, ...] = self._each(
+            "all-stop", "SELECT name, form FROM fact WHERE name = 'all-stop'", stop_read
+        )
+        tags: tuple[Tag, ...] = self._each(
+            "lockout", "SELECT output || ' ' || name, form FROM lockout ORDER BY output, name", tag_read
         )
         return Start(
             at,
             sequence,
             claims,
-            stop_read(jsontext.read(stop[0])) if stop else None,
+            stop[0] if stop else None,
             tags,
             self._timers(),
-            trips=tuple(
-                trip_read(jsontext.read(form)) for (form,) in self._all("SELECT form FROM trip ORDER BY name")
-            ),
-            alarms=tuple(
-                alarm_read(jsontext.read(form))
-                for (form,) in self._all("SELECT form FROM alarm ORDER BY name")
-            ),
-            kept=tuple(
-                Keep(gate, key, jsontext.read(data))
-                for gate, key, data in self._all("SELECT gate, key, data FROM kept ORDER BY gate, key")
+            trips=self._each("trip", "SELECT name, form FROM trip ORDER BY name", trip_read),
+            alarms=self._each("alarm", "SELECT name, form FROM alarm ORDER BY name", alarm_read),
+            kept=self._each(
+                "kept",
+                "SELECT gate || ' ' || key, json_array(gate, key, data) FROM kept ORDER BY gate, key",
+                lambda form: Keep(form[0], form[1], jsontext.read(form[2])),
             ),
             last=last,
         )
+
+    def _each(self, kind: str, sql: str, read: Callable[[Any], T]) -> tuple[T, ...]:
+        """What rows of (name, JSON) come to; one that cannot be read costs no other, and is noted."""
+        found: list[T] = []
+        for name, form in self._all(sql):
+            try:
+                found.append(read(jsontext.read(form)))
+            except (ValueError, TypeError, KeyError, IndexError, AttributeError):
+                self.unreadable.append(
+                    (kind, f"{kind} '{name}' cannot be read in the database, and is left out")
+                )
+        return tuple(found)
 
     def codes(self, output: str | None = None) -> list[Code]:
         """The passcodes of an output, or all, by owner."""
@@ -144,12 +158,11 @@ class Reader:
         ]
 
     def _timers(self) -> tuple[Timer, ...]:
-        rows = self._all("SELECT form FROM timer ORDER BY id")
-        if not rows:
+        if not self._one("SELECT 1 FROM timer"):
             return ()
         from cairnwind.core.language.schedules import timer_read
 
-        return tuple(timer_read(jsontext.read(form)) for (form,) in rows)
+        return self._each("timer", "SELECT id, form FROM timer ORDER BY id", timer_read)
 
     def schedules(self) -> list[tuple[str, dict[str, Any] | None, dict[str, Any]]]:
         """By name: what the schedule says, if it is not the site file's, and what has been done to it."""

@@ -88,8 +88,11 @@ class Batch:
 class Writer:
     """Owns the only writing connection."""
 
-    def __init__(self, path: Path, durability: str, trouble: Callable[[str | None], None]) -> None:
-        """``trouble`` is told why nothing can be written, and None when it can be again."""
+    def __init__(
+        self, path: Path, durability: str, trouble: Callable[[str | None], None], frozen: str = ""
+    ) -> None:
+        """``trouble`` is told why nothing can be written, and None when it can be again; ``frozen``: why nothing ever can be."""
+        self._frozen = frozen
         self._connection = connect(path, durability, write=True)
         self._trouble = trouble
         self._queue: queue.SimpleQueue[Batch | None] = queue.SimpleQueue()
@@ -236,6 +239,8 @@ class Writer:
             self._began = 0.0
 
     def _commit(self, group: Iterable[Batch]) -> str | None:
+        if self._frozen:
+            return self._frozen
         connection = self._connection
         count = 0
         try:
