@@ -468,11 +468,17 @@ def test_guessing_is_slowed_and_keeps_nobody_out(running: Running) -> None:
     slow = running.http("GET", "/api/v1/site", key="guess again")
     assert (slow.status_code, int(slow.headers["Retry-After"]) >= 1) == (429, True)
     assert running.site.who()["key"] == "first key", "who was let in before is let in all the same"
+    fresh, link = running.site.new_key("fresh", "watch"), running.site.pair("a phone", "watch")["link"]
+    assert running.http("GET", "/api/v1/site", key=fresh).status_code == 200, (
+        "and so is who has not been here yet"
+    )
     tokens = [
         requests.post(f"{running.url}/api/v1/session", json={"token": f"t{number}"}).status_code
         for number in range(7)
     ]
     assert (tokens[0], tokens[-1]) == (401, 429)
+    good = requests.post(f"{running.url}/api/v1/session", json={"token": link.partition("=")[2]})
+    assert good.status_code in (200, 201), "bad links from the same address lock no good one out"
 
 
 def test_too_many_commands_are_refused_and_moves_to_off_never(running: Running) -> None:

@@ -23,6 +23,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cairnwind.client import Site
+from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.visible import UNSAFE
 from cairnwind.service import doorman, stream
 from cairnwind.service.doorman import LARGEST_BODY, LARGEST_HEAD, Connection, Refused, whole
@@ -418,6 +419,32 @@ def test_a_key_that_is_revoked_takes_with_it_what_acts_in_its_name(running: Runn
     running.again()
     assert not running.site.plan()["schedules"][0]["enabled"]
     assert not running.site.output("yard")["wanted"]["on"]
+
+
+def test_a_tag_belongs_to_a_key_and_not_to_its_name(running: Running) -> None:
+    site = running.site
+    first = Site(address=running.url, key=site.new_key("ben", "operate"))
+    first.lock("gallery", "new lamp")
+    other = Site(address=running.url, key=site.new_key("eve", "operate"))
+    with pytest.raises(CallerError, match="was hung by"):
+        other.unlock("gallery", "new lamp")
+    site.revoke("ben")
+    for start in range(2):
+        if start:
+            running.again()
+        namesake = Site(address=running.url, key=site.new_key("ben", "operate"))
+        with pytest.raises(CallerError, match=r"ben \(revoked\)"):
+            namesake.unlock("gallery", "new lamp")
+        site.revoke("ben")
+    assert site.unlock("gallery", "new lamp").outcome == "driving", "a keeper takes it off"
+
+
+def test_whoever_works_an_input_is_in_the_journal_by_name(running: Running) -> None:
+    lent = Site(address=running.url, key=running.site.new_key("lent", "operate"))
+    lent.pretend("door", "open")
+    (row,) = eventually(lambda: running.site.journal(kind="command", subject="door"))
+    assert row["text"] == "door is pretended to be open"
+    assert "lent" in row["source"]
 
 
 # --- what is shown ------------------------------------------------------------------------------------------------

@@ -17,7 +17,7 @@ for _each in sorted(Path(__file__).parent.glob("*.py")):
 __all__ = ["COMMANDS", "OF_EVENT", "role_of", "urgent"]
 COMMANDS: Mapping[str, type[Command]] = dict(sorted(DECLARED.items()))
 """By word."""
-INTERNAL = frozenset((ev.Overtaken, ev.Withdraw, ev.Denied, ev.Probe, ev.Trace, ev.Act))
+INTERNAL = frozenset((ev.Overtaken, ev.Withdraw, ev.Denied, ev.Pretended, ev.Probe, ev.Trace, ev.Act))
 """Commands that nobody gives by a surface: the service gives them to itself, or they only ask."""
 if _unsaid := [
     kind.__name__ for kind in get_args(ev.Command) if kind not in INTERNAL and kind not in OF_EVENT

@@ -12,6 +12,7 @@ from cairnwind.boards import wire
 from cairnwind.boards.link import Link
 from cairnwind.commands.reading import names, read
 from cairnwind.commands.trials import TryPin
+from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.hardware import Board
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
@@ -20,6 +21,7 @@ from cairnwind.core.values.quantities import parse
 from cairnwind.service import pinout
 from cairnwind.service.asked import answer, caller, caller_key, json_body, whole
 from cairnwind.service.desk import Desk
+from cairnwind.service.first import clock
 from cairnwind.service.problems import problem
 
 FIRST_READING_WITHIN = 0.5
@@ -142,11 +144,18 @@ class BoardViews:
                 f"{name} is on board {input.pin.board}, which is real.",
                 "Work it with your hand: only simulated boards can be pretended.",
             )
+        value: float | bool
         if input.analogue:
-            volts = float(parse(body.get("volts"), "a voltage", bare="v"))
-            world(volts)
+            value = float(parse(body.get("volts"), "a voltage", bare="v"))
+            what = f"{value:g} V"
         else:
-            world(_state(input, body.get("state")))
+            value = _state(input, body.get("state"))
+            what = input.words[int(value)]
+        said = ev.Pretended(clock(), self.runtime.command_id(), caller(), name, what)
+        outcome, _ = self.desk.submit(said)
+        if outcome.outcome == "refused":
+            raise CallerError("refused", f"{outcome.reason[:1].upper()}{outcome.reason[1:]}.", outcome.remedy)
+        world(value)
         return answer({"input": name, "pretended": body.get("volts" if input.analogue else "state")})
 
     def _board(self, name: str) -> tuple[Board, Link]:

@@ -2,7 +2,7 @@
 
 Keys and tokens are 32 random bytes, so one round of SHA-256 is enough to store them; passcodes, which people
 choose, are hashed slowly (`cairnwind.service.codes`). After wrong ones there is a wait that grows by where they come
-from; what was found good since the start is let in all the same, so that guessing keeps no owner out.
+from, for whoever is wrong again; what is good is let in all the same, so that guessing keeps no owner out.
 """
 
 from __future__ import annotations
@@ -62,8 +62,6 @@ class Keys:
         self._known: dict[str, tuple[Key, int]] = {}
         """Secrets seen and found good, by hash: (key, wall nanoseconds until which)."""
         self._named: dict[str, Key | None] = {}
-        self._proven: set[str] = set()
-        """Hashes of secrets that were found good since the start."""
         self._ended: set[str] = set()
         """Hashes of sessions that were ended since the start: a stream may just have been opening."""
         self._links: dict[str, Link] = {}
@@ -102,7 +100,6 @@ class Keys:
             found = self._reader.key(digest(text))
         assert found is not None
         assert text is not None
-        self._proven.add(digest(text))
         return found
 
     def by_key(self, text: str, source: str = "") -> Key | None:
@@ -159,17 +156,16 @@ class Keys:
             found = cached[0]
         else:
             kind = "session" if session else "key"
-            if hash not in self._proven:
-                self._wait(kind, source)
             age = self._age
             found = self._reader.session(hash, now) if session else self._reader.key(hash)
             if found is None:
-                self._proven.discard(hash)
+                self._wait(
+                    kind, source
+                )  # only who is wrong: nobody keeps an owner out by guessing from the same address
                 self._count(kind, source)
                 return None
             self._wrong.pop((kind, source), None)
             self._remember(age, self._known, hash, (found, now + REMEMBER * 10**9))
-            self._proven.add(hash)
         if found.when and (why := self.good(found)):
             raise CallerError("key", f"{why[0].upper()}{why[1:]}.", "Come back then, or use another key.")
         self.note(found, source, hash if session else "")
@@ -295,10 +291,10 @@ class Keys:
 
     def sign_in(self, token: str, device: str = "", source: str = "") -> str:
         """Use a one-time token; returns the text of a new session. Raises `CallerError` (``sign-in``, ``wait``)."""
-        self._wait("link", source)
         with self._lock:
             link = self._links.pop(digest(token), None)
         if link is None or link.ends < time.monotonic():
+            self._wait("link", source)
             self._count("link", source)
             raise CallerError(
                 "sign-in",
@@ -322,7 +318,6 @@ class Keys:
                 )
             ]
         )
-        self._proven.add(digest(text))
         return text
 
     def sessions(self) -> list[Session]:
@@ -344,7 +339,6 @@ class Keys:
     def _end(self, hash: str) -> None:
         self._writer.put_and_wait([("no session", (hash,))])
         self._forget()
-        self._proven.discard(hash)
         self._ended.add(hash)
         self.expel(lambda who: who.session == hash)
 

@@ -159,7 +159,7 @@ FIRST = frozenset((
     ev.Recording, ev.Tick, ev.Start, ev.Shutdown, ev.Disowned, Send,
 ))  # fmt: skip
 """What is known of boards and inputs, and what the service tells itself. Of commands their declarations say which lane they take."""
-PACED = frozenset((ev.Probe, ev.Trace, ev.Denied))
+PACED = frozenset((ev.Probe, ev.Trace, ev.Denied, ev.Pretended))
 if _unsaid := [
     kind.__name__ for kind in get_args(ev.Event) if kind not in FIRST | PACED | {*get_args(ev.Command)}
 ]:

@@ -201,6 +201,24 @@ class WrongCode:
 
 
 @fact
+class Pretended(Act):
+    """Somebody works an input of a simulated board, whose contact or voltage is ``what`` from then on."""
+
+    input: str
+    what: str
+
+    def carry_out(self, turn: Any) -> None:
+        """What follows is the input's own doing; this says whose it was."""
+        sequence = turn.number()
+        if not turn.recording:
+            turn.refuse(self, sequence, turn.no_journal())
+            return
+        text = f"{self.input} is pretended to be {self.what}"
+        turn.record(sequence, "command", self.input, text, self, {"verb": "pretend", "what": self.what})
+        turn.done(self, sequence, text, sure=True)
+
+
+@fact
 class Denied:
     """A command by somebody who has no right to give it: recorded, and nothing else."""
 

@@ -1,7 +1,7 @@
 """A key that is revoked takes with it what still acts in its name.
 
 Its holds, timers and series end, its standing claims are released, and the schedules that it has added are disabled; each is
-journalled. What others have made since, in the same place, stays.
+journalled. Its lockout tags stay, and are nobody's but a keeper's to take off. What others have made since, in the same place, stays.
 """
 
 from __future__ import annotations
@@ -26,5 +26,12 @@ class Disowning:
             for claim in s.claims.all:
                 if claim.source.who == event.who and claim.rank >= Rank.PERSON:
                     turn.end(s, claim, why)
+        for tags in turn.state.in_force.tags.values():
+            for name, tag in tags.items():
+                if (
+                    tag.source.who == event.who
+                ):  # another key of that name is another's: a keeper takes it off
+                    tags[name] = tag._replace(source=tag.source._replace(who=f"{event.who} (revoked)"))
+                    turn.effect(ev.KeepTag(tags[name]), ev.Changed("site", ""))
         self._courses.disown(turn, event.who, why)
         self._planning.disown(turn, event.who, why)
