@@ -68,12 +68,15 @@ def test_a_certificate_of_its_own_is_known_by_its_fingerprint(tmp_path: Path) ->
         assert local.pair("a phone", "watch")["link"].startswith(f"https://kiln.lan:{port}/#")
         assert outside(service.site, "https://localhost/") == "https://kiln.lan/", "a usual port stays unsaid"
         token = link.partition("=")[2]
-        assert (
-            "Secure"
-            in requests.post(
-                f"https://127.0.0.1:{port}/api/v1/session", json={"token": token}, verify=pem, timeout=5
-            ).headers["Set-Cookie"]
+        signed = requests.post(
+            f"https://127.0.0.1:{port}/api/v1/session", json={"token": token}, verify=pem, timeout=5
         )
+        cookie = signed.headers["Set-Cookie"]
+        assert cookie.startswith(f"__Host-cairnwind-{port}=")
+        assert {"Secure", "Path=/", "HttpOnly"} <= {part.strip() for part in cookie.split(";")}
+        assert "Domain" not in cookie
+        assert signed.headers["Strict-Transport-Security"].startswith("max-age=")
+        assert signed.headers["Server"] == "cairnwind", "and no version of anything"
         # callers who say nothing, or no TLS, hold nobody up
         silent = [socket.create_connection(("127.0.0.1", port)) for _ in range(4)]
         begin = time.monotonic()

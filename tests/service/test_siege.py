@@ -27,6 +27,7 @@ from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.visible import UNSAFE
 from cairnwind.service import doorman, stream
 from cairnwind.service.doorman import LARGEST_BODY, LARGEST_HEAD, Connection, Refused, whole
+from cairnwind.service.keys import Who
 from cairnwind.store import reader
 from tests.conftest import Running, eventually
 
@@ -487,3 +488,29 @@ def test_who_may_command_some_outputs_works_no_inputs_that_others_depend_on(runn
     assert running.http("PUT", "/api/v1/all-stop", key=some, json={}).status_code == 200, (
         "but everybody may stop"
     )
+
+
+def test_a_browser_that_nobody_uses_is_signed_out_and_a_panel_that_shows_is_used(
+    running: Running, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    service, browser = running.service, requests.Session()
+    keys, address = service.keys, f"{running.url}/api/v1/session"
+    signed = browser.post(address, json={"token": service.sign_in_link().partition("=")[2]})
+    assert "Strict-Transport-Security" not in signed.headers, "there is no TLS"
+    assert browser.get(address).ok
+    (session,) = keys.sessions()
+    week = 8 * 86400 * 10**9
+
+    def last_used(wall: int) -> None:
+        service.runtime.writer.put_and_wait([("session used", (wall, session.hash))])
+        with sqlite3.connect(service.folder.database) as connection:
+            connection.execute("UPDATE session SET made = ?", (wall,))
+        keys._known.clear()
+
+    last_used(time.time_ns() - week)
+    assert keys.still(Who("first key", session.hash)), "a stream of it is open: it is used"
+    eventually(lambda: keys.sessions())
+    assert browser.get(address).ok
+    last_used(time.time_ns() - week)
+    assert browser.get(address).status_code == 401
+    assert keys.sessions() == []

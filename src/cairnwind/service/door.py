@@ -138,5 +138,8 @@ class Door:
 
 
 def cookie_name(asked: Request) -> str:
-    """Of the session: browsers share cookies between ports of a host, and several services may run side by side."""
-    return f"cairnwind-{asked.environ['SERVER_PORT']}"
+    """Of the session: browsers share cookies between ports of a host, and several services may run side by side.
+
+    Where there is TLS its beginning has browsers hold that nobody but this host, by TLS, has set it.
+    """
+    return f"{'__Host-' if asked.is_secure else ''}cairnwind-{asked.environ['SERVER_PORT']}"

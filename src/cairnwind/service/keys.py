@@ -23,7 +23,10 @@ from cairnwind.store.reader import Reader, Session
 from cairnwind.store.writer import Writer, form
 
 FIRST = "first key"
-SESSION_DAYS = 30
+SESSION_DAYS, IDLE_DAYS = 30, 7
+"""After which a browser has to sign in again, and after which where nobody has used it."""
+OPEN_EVERY = 3600
+"""Seconds after which an open stream counts as a use of its session again."""
 LINK_MINUTES = 15
 PAIR_MINUTES = 5
 MOST_CACHED = 256
@@ -134,7 +137,12 @@ class Keys:
     def still(self, who: Who) -> bool:
         """Whether an open stream may go on."""
         key = self.named(who.key)
-        return key is not None and not self.good(key) and who.session not in self._ended
+        good = key is not None and not self.good(key) and who.session not in self._ended
+        now = time.time_ns()
+        if good and who.session and now - self._noted.get(("", who.session), 0) > OPEN_EVERY * 10**9:
+            self._noted["", who.session] = now  # a panel on the wall is used while it shows
+            self._writer.put([("session used", (now, who.session))])
+        return good
 
     def note(self, key: Key, source: str, session: str = "") -> None:
         """Keep when a key was used last, to the minute."""
@@ -157,7 +165,11 @@ class Keys:
         else:
             kind = "session" if session else "key"
             age = self._age
-            found = self._reader.session(hash, now) if session else self._reader.key(hash)
+            found = (
+                self._reader.session(hash, now, now - IDLE_DAYS * 86400 * 10**9)
+                if session
+                else self._reader.key(hash)
+            )
             if found is None:
                 self._wait(
                     kind, source
@@ -322,7 +334,7 @@ class Keys:
 
     def sessions(self) -> list[Session]:
         """Browsers that are signed in."""
-        return self._reader.sessions(time.time_ns())
+        return self._reader.sessions(now := time.time_ns(), now - IDLE_DAYS * 86400 * 10**9)
 
     def sign_out(self, session: str) -> None:
         """End a session, at once."""

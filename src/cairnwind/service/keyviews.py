@@ -123,7 +123,9 @@ class KeyViews:
         """End this session."""
         self.keys.sign_out(request.cookies.get(cookie_name(request), ""))
         response = answer({"signed_in": False})
-        response.delete_cookie(cookie_name(request), httponly=True, samesite="Strict")
+        response.delete_cookie(
+            cookie_name(request), httponly=True, samesite="Strict", secure=request.is_secure
+        )
         return response
 
 

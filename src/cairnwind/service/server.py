@@ -37,6 +37,10 @@ HEADERS = (
     (b"Cache-Control", b"no-store"),
 )
 """Sent with every answer, except `Cache-Control` where the application has its own."""
+ONLY_BY_TLS = (b"Strict-Transport-Security", b"max-age=31536000")
+"""Sent where there is TLS: browsers come to this host by nothing else for a year (RFC 6797)."""
+NAME = "cairnwind"
+"""What is said of the server: neither its version nor that of anything else."""
 
 
 class Gateway(wsgi.Gateway_10):
@@ -59,6 +63,8 @@ class Gateway(wsgi.Gateway_10):
             return self.write
         own = any(name == "Cache-Control" for name, _ in headers)
         self.req.outheaders.extend(HEADERS[:-1] if own else HEADERS)
+        if self.req.server.ssl_adapter is not None:
+            self.req.outheaders.append(ONLY_BY_TLS)
         return super().start_response(status, headers, exc_info)
 
     def respond(self) -> None:
@@ -92,6 +98,7 @@ class Server:
         """``secure`` is an adapter of `cairnwind.service.tls`; None: plain. ``urgent``: by head and body, what goes before all others."""
         self._urgent = urgent
         self._server = wsgi.Server(address, app, numthreads=WORKERS, timeout=30, shutdown_timeout=1)
+        self._server.server_name = NAME
         self._server.ssl_adapter = secure
         self._server.gateway = Gateway
         self._server.request_queue_size = 1024  # who comes while many do is not made to try again

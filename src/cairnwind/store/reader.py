@@ -239,20 +239,21 @@ class Reader:
         """All of them, by age."""
         return [key for row in self._all(f"SELECT {KEY} FROM key ORDER BY id") if (key := _key(row))]
 
-    def session(self, hash: str, wall: int) -> Key | None:
-        """The key behind the console session with this hash, if it has not ended."""
+    def session(self, hash: str, wall: int, idle: int) -> Key | None:
+        """The key behind the console session with this hash, if it has not ended, and was used since ``idle``."""
         columns = ", ".join(f"key.{column}" for column in KEY.split(", "))
         return _key(self._one(
-            f"SELECT {columns} FROM session JOIN key ON key.id = session.key WHERE session.hash = ? AND session.ends > ?",
-            (hash, wall),
+            f"SELECT {columns} FROM session JOIN key ON key.id = session.key WHERE session.hash = ? AND session.ends > ? AND max(session.used, session.made) > ?",
+            (hash, wall, idle),
         ))  # fmt: skip
 
-    def sessions(self, wall: int) -> list[Session]:
-        """Sessions that have not ended, the latest first."""
+    def sessions(self, wall: int, idle: int) -> list[Session]:
+        """Sessions that have not ended, and were used since ``idle``, the latest first."""
         rows = self._all(
             "SELECT session.hash, key.name, session.made, session.ends, session.device, session.used"
-            " FROM session JOIN key ON key.id = session.key WHERE session.ends > ? ORDER BY session.made DESC",
-            (wall,),
+            " FROM session JOIN key ON key.id = session.key WHERE session.ends > ? AND max(session.used, session.made) > ?"
+            " ORDER BY session.made DESC",
+            (wall, idle),
         )
         return [Session(hash[:12], hash, *rest) for hash, *rest in rows]
 
