@@ -129,18 +129,15 @@ class Folder:
 
     def address(self) -> dict[str, Any] | None:
         """Where the service listens, or None if none runs on this folder."""
-        try:
-            path = self.path / "address"
-            said = (
-                path.read_text("utf-8")
-                if path.exists()
-                else (self.path / "lock").read_text("utf-8").partition("\n")[2]
-            )
-            address: dict[str, Any] = json.loads(said)
-            os.kill(address["pid"], 0)
-        except (OSError, ValueError, KeyError, TypeError):
-            return None
-        return address
+        for name in ("address", "lock"):
+            try:
+                said = (self.path / name).read_text("utf-8")
+                address: dict[str, Any] = json.loads(said.partition("\n")[2] if name == "lock" else said)
+                os.kill(address["pid"], 0)
+            except (OSError, ValueError, KeyError, TypeError):
+                continue
+            return address
+        return None
 
     def write_key(self, text: str) -> None:
         """Keep the first key where CLI and client find it, readable by its owner only."""

@@ -220,3 +220,34 @@ def test_a_folder_that_cannot_be_used_is_said_after_everything_is_safe(
     with pytest.raises(CallerError, match="cannot be used"):
         service.start()
     assert safe
+
+
+def test_a_write_ahead_log_that_is_gone_is_missed_and_no_number_is_used_again(
+    tmp_path: Path, site_file: Path
+) -> None:
+    state = tmp_path / "state"
+    first = Process(site_file, state)
+    used = Site(state=state).turn("vent", "on").sequence
+    first.kill()
+    log = state / "cairnwind.db-wal"
+    aside = log.read_bytes()
+    log.unlink()
+    (state / "cairnwind.db-shm").unlink(missing_ok=True)
+    before = (state / "cairnwind.db").read_bytes()
+    for _ in range(2):
+        refused = begun(site_file, state)
+        assert refused.returncode
+        assert "its write-ahead log cairnwind.db-wal is not there" in " ".join(refused.stderr.split())
+        assert f"touch {log}" in " ".join(refused.stderr.split())
+        assert (state / "cairnwind.db").read_bytes() == before
+    log.touch()
+    second = Process(site_file, state)
+    assert Site(state=state).turn("vent", "on").sequence > used + 1000
+    second.kill()
+    assert log.stat().st_size, "a crash as such is none"
+    third = Process(site_file, state)
+    assert Site(state=state).output("vent")["wanted"]["on"]
+    third.stop()
+    assert not log.exists()
+    Process(site_file, state).kill()
+    assert aside

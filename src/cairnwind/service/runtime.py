@@ -110,14 +110,15 @@ class Runtime:
         if database.exists() and read_only(database):
             frozen = f"{database} is on a disk that cannot be written"
             database = self._copy = volatile(database)
-        prepare(database)
+        beyond = prepare(database)
         self.reader = Reader(database)
         self.telling.open()
         self.writer = Writer(database, self.site.durability, self._disk_trouble, frozen)
         self.records = self.publisher.records = Records(self.site, self.writer)
         wall = clock().wall
         self.writer.put([("old answers", (wall - KEEP,)), ("old sessions", (wall,))])
-        left = self._readable(self.reader.start(clock()))
+        left = self.reader.start(clock())
+        left = self._readable(replace(left, sequence=max(left.sequence, beyond)))
         self.lanes.put(
             Item(
                 replace(

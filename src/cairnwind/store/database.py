@@ -7,6 +7,7 @@ where it can be read without opening the database at all.
 
 from __future__ import annotations
 
+import os
 import re
 import shutil
 import sqlite3
@@ -19,6 +20,8 @@ from cairnwind.core.values.errors import CallerError
 APPLICATION_ID = 0x43_57_4E_44  # 'CWND'
 CHECK_UP_TO = 64 << 20
 """Databases up to this many bytes are read through at every start."""
+RESERVED = 1_000_000
+"""Numbers of the journal that one run may use before its log has ever been taken into the database's own file."""
 SYNCHRONOUS = {"power": "FULL", "process": "NORMAL"}
 
 
@@ -32,17 +35,19 @@ def schema() -> list[tuple[int, str]]:
     return sorted(steps)
 
 
-def prepare(path: Path) -> None:
-    """Make or update the database at ``path``.
+def prepare(path: Path) -> int:
+    """Make or update the database at ``path``; returns a number that the journal's have to be beyond, 0 where its last one says that.
 
     Raises `CallerError` (``store``) for a file that is damaged, is no database of ours, or comes from a newer
     version; such a file is left as it was.
     """
     steps = schema()
     _roll_back(path)
+    log = path.with_name(f"{path.name}-wal")
+    left = log.stat().st_size if log.exists() else None  # a look at the database makes one
     version = _inspect(path, steps[-1][0])
     if version == steps[-1][0]:
-        return
+        return _beyond(path, log, left)
     if not version and path.with_name("key").exists():
         what = "is empty" if path.exists() else "is not there"
         raise CallerError(
@@ -58,6 +63,56 @@ def prepare(path: Path) -> None:
             f"The database {path} cannot be {'brought up to date' if version else 'made'}: {error}.",
             f"Nothing was changed. Make room on its disk (df {path.parent}), and start again.",
         ) from None
+    return 0
+
+
+def _beyond(path: Path, log: Path, left: int | None) -> int:
+    """What an end that was not in good order asks for: a log that is not there had what happened last, and its numbers are used."""
+    reserved = _reserved(path)
+    if not reserved or left:
+        return 0
+    if left is None:
+        log.unlink(missing_ok=True)
+        raise CallerError(
+            "store",
+            f"The database {path} was in use when it ended, and its write-ahead log {log.name} is not there: what happened last is not in it.",
+            f"It was left untouched. Put the log back beside it; or, to go on with what is there, type: touch {log}",
+        )
+    return reserved
+
+
+def _reserved(path: Path) -> int:
+    """The number up to which the journal's may have been used by whoever has the database open, or had when it ended; 0: nobody."""
+    connection = connect(path)
+    try:
+        row = connection.execute(
+            "SELECT json_extract(form, '$.numbers') FROM fact WHERE name = 'open'"
+        ).fetchone()
+        return int(row[0]) if row is not None and row[0] else 0
+    except (sqlite3.DatabaseError, ValueError, TypeError):
+        return 0
+    finally:
+        connection.close()
+
+
+def occupy(connection: sqlite3.Connection, path: Path) -> None:
+    """Note in the database's own file that it is in use, and which numbers of the journal may be used; see that its log is there for good."""
+    connection.execute(
+        "INSERT INTO fact (name, form) SELECT 'open', json_object('numbers', coalesce(max(seq), 0) + ?) FROM journal WHERE true"
+        " ON CONFLICT DO UPDATE SET form = excluded.form",
+        (RESERVED,),
+    )
+    connection.execute("PRAGMA wal_checkpoint(PASSIVE)").fetchone()
+    folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(folder)
+    finally:
+        os.close(folder)
+
+
+def vacate(connection: sqlite3.Connection) -> None:
+    """It is no longer in use: what is left is one whole file."""
+    connection.execute("DELETE FROM fact WHERE name = 'open'")
 
 
 def _roll_back(path: Path) -> None:

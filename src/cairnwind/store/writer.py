@@ -20,7 +20,7 @@ from typing import Any
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.history import alarm_form, claim_form, stop_form, tag_form, trip_form
 from cairnwind.core.values import jsontext
-from cairnwind.store.database import connect
+from cairnwind.store.database import connect, occupy, vacate
 
 STATEMENTS = {
     "journal": "INSERT INTO journal (seq, wall, kind, subject, text, command, source, data) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
@@ -93,7 +93,13 @@ class Writer:
     ) -> None:
         """``trouble`` is told why nothing can be written, and None when it can be again; ``frozen``: why nothing ever can be."""
         self._frozen = frozen
+        self._clean = True
         self._connection = connect(path, durability, write=True)
+        if not frozen:
+            try:
+                occupy(self._connection, path)
+            except (sqlite3.Error, OSError):
+                pass  # a disk that takes nothing is told of at the first commit
         self._trouble = trouble
         self._queue: queue.SimpleQueue[Batch | None] = queue.SimpleQueue()
         self._closing = threading.Event()
@@ -176,6 +182,11 @@ class Writer:
         self._closing.set()
         self._queue.put(None)
         self._thread.join()
+        if self._clean and not self._frozen:
+            try:
+                vacate(self._connection)
+            except sqlite3.Error:
+                self._clean = False
         self._connection.close()
         return self._clean
 
