@@ -29,7 +29,7 @@ from cairnwind.service import doorman, stream
 from cairnwind.service.doorman import LARGEST_BODY, LARGEST_HEAD, Connection, Refused, whole
 from cairnwind.service.keys import Who
 from cairnwind.store import reader
-from tests.conftest import Running, eventually
+from tests.conftest import SITE, Running, eventually
 
 LASTS = 60.0
 """Seconds that a siege would last, were it to hold anything up."""
@@ -90,7 +90,6 @@ def test_half_a_handshake_holds_up_nobody_either(tmp_path: Any) -> None:
     from cairnwind.folder import Folder
     from cairnwind.service.serve import Service
     from cairnwind.site import read_text
-    from tests.conftest import SITE
 
     service = Service(
         read_text(f'{SITE}\n[service]\ntls = "self-made"\n', str(tmp_path / "site.toml")),
@@ -514,3 +513,23 @@ def test_a_browser_that_nobody_uses_is_signed_out_and_a_panel_that_shows_is_used
     last_used(time.time_ns() - week)
     assert browser.get(address).status_code == 401
     assert keys.sessions() == []
+
+
+def test_whoever_may_only_watch_sees_nothing_of_other_wires_and_no_address_that_opens_something(
+    tmp_path: Path,
+) -> None:
+    hook = '[remote.hook.desk]\naddress = "https://desk.example/in/very-secret-path?token=abc"\nevents = ["stop"]\n'
+    running = Running(tmp_path, SITE + hook)
+    try:
+        keys = {role: running.site.new_key(f"a {role}", role) for role in ("watch", "operate", "keep")}
+        for path, needs in (("boards/near/traffic", "operate"), ("remotes/http/traffic", "keep")):
+            allowed = [
+                role for role, key in keys.items() if running.http("GET", f"/api/v1/{path}", key=key).ok
+            ]
+            assert allowed == list(keys)[list(keys).index(needs) :], path
+        told = running.http("GET", "/api/v1/remotes", key=keys["watch"]).text
+        assert "https://desk.example/…" in told
+        assert "very-secret" not in told
+        assert "abc" not in told
+    finally:
+        running.end()

@@ -8,13 +8,19 @@
   let { name, read: more }: { name: string; read: (after: number) => Promise<Wire> } = $props()
   let open = $state(false)
   let frames = $state.raw<Frame[]>([])
+  let trouble = $state('')
 
   $effect(() => {
     if (!open) return
     let over = false
     const read = async () => {
-      const wire = await more(untrack(() => frames[0]?.number ?? 0)).catch(() => undefined)
-      if (wire && !over) frames = [...wire.frames.reverse(), ...untrack(() => frames)].slice(0, SHOWN)
+      try {
+        const wire = await more(untrack(() => frames[0]?.number ?? 0))
+        if (!over) frames = [...wire.frames.reverse(), ...untrack(() => frames)].slice(0, SHOWN)
+        trouble = ''
+      } catch (error) {
+        trouble = error instanceof Error ? error.message : ''
+      }
     }
     void read()
     const timer = setInterval(read, 700)
@@ -35,7 +41,7 @@
         <span>{frame.text}{#if frame.raw && !frame.plain}<code>{frame.raw}</code>{/if}</span>
       </li>
     {:else}
-      <li>Nothing yet.</li>
+      <li class="alone">{trouble || 'Nothing yet.'}</li>
     {/each}
   </ol>
 </details>
@@ -45,6 +51,7 @@
   summary { cursor: pointer; font-size: 0.88rem; }
   ol { max-height: 22rem; overflow: auto; font-size: 0.76rem; margin-top: 0.5rem; }
   li { display: grid; grid-template-columns: auto 1rem 1fr; gap: 0.5rem; padding: 0.08rem 0; border-top: 1px solid var(--line); }
+  li.alone { display: block; }
   time, code { color: var(--quiet); }
   code { display: block; padding: 0; background: none; font-size: 0.92em; overflow-wrap: anywhere; white-space: normal; }
   [data-way='lost'] { color: var(--ill); }

@@ -25,6 +25,7 @@ from collections.abc import Callable
 from email.message import EmailMessage
 from email.utils import format_datetime, make_msgid, parseaddr, parsedate_to_datetime
 from typing import Any, NamedTuple, Protocol
+from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo
 
 import requests
@@ -250,7 +251,13 @@ class HookRemote(Outward):
     def facts(self) -> dict[str, Any]:
         """Whom it tells."""
         assert isinstance(self._told, facts.Hook)
-        return {"address": self._told.address, "signed": bool(self._told.secret), **super().facts()}
+        where = urlsplit(self._told.address)
+        rest = "/…" if where.path.strip("/") or where.query else ""  # which may be what opens it
+        return {
+            "address": f"{where.scheme}://{where.netloc}{rest}",
+            "signed": bool(self._told.secret),
+            **super().facts(),
+        }
 
     def tell(self, row: Any, form: dict[str, Any]) -> Attempt:
         """One request."""
