@@ -13,6 +13,7 @@ import pytest
 import requests
 
 from cairnwind.core.values.settings import FULL
+from cairnwind.service.snapshot import Shown
 from tests.conftest import Running, eventually
 
 CLAIMS = "/api/v1/claims"
@@ -423,9 +424,9 @@ def test_a_reader_that_does_not_read_is_dropped_and_holds_nobody_up(running: Run
     stream = running.service.runtime.stream
     assert stream is not None
     eventually(lambda: stream.count == 1)
-    body = b'{"padding":"%s"}' % (b"x" * 4000)
+    shown = Shown("command", {"padding": "x" * 4000}, lambda form: form)
     for _ in range(1500):
-        stream.tell([("command", body)] * 4)
+        stream.tell([shown] * 4)
     assert running.site.turn("gallery", "50 %").ending == "confirmed"
     eventually(lambda: stream.count == 0, within=10)
     lazy.close()

@@ -33,7 +33,11 @@ ANCHOR = date(2024, 1, 1)
 """A Monday: where rules are counted from that do not say when they begin."""
 WINDOW = 64
 """Days that are looked at in one go; twice as many where there was nothing, up to ``LONGEST_WINDOW``."""
-LONGEST_WINDOW = 4096
+LONGEST_WINDOW = timedelta(days=4096)
+OFTEN = {"MINUTELY": timedelta(hours=12), "HOURLY": timedelta(days=8)}
+"""Rules that give so much that less is looked at in one go."""
+SET = timedelta(hours=3)
+"""How far summer time may move a local time, and more."""
 DECADE = 10
 """Years up to which a rule that counts is counted at a time."""
 AHEAD = 10 * 366
@@ -216,17 +220,23 @@ def _after(begin: datetime, days: int) -> datetime:
 
 def starts(schedule: Schedule, begin: date, end: date) -> list[datetime]:
     """Local times (without a zone) at which the rule begins, from one day up to before another; rising."""
+    midnight = datetime.min.time()
+    return _starts(schedule, datetime.combine(begin, midnight), datetime.combine(end, midnight))
+
+
+def _starts(schedule: Schedule, low: datetime, high: datetime) -> list[datetime]:
+    """The same, from one local time up to before another."""
     first_day = schedule.first or ANCHOR
     by_clock = not schedule.start.sun
     second = schedule.start.second if by_clock else 0
     time = (datetime.min + timedelta(seconds=second)).time()
     found: set[datetime] = set()
-    low, high = datetime.combine(begin, datetime.min.time()), datetime.combine(end, datetime.min.time())
+    first = datetime.combine(first_day, time)
     if not schedule.rule:
-        if begin <= first_day < end:
-            found.add(datetime.combine(first_day, time))
-    elif end > first_day:
-        found.update(_by_rule(schedule.rule, datetime.combine(first_day, time), schedule.where, low, high))
+        if low <= first < high:
+            found.add(first)
+    elif high > first:
+        found.update(_by_rule(schedule.rule, first, schedule.where, low, high))
     for also in schedule.also:
         at = also if isinstance(also, datetime) else datetime.combine(also, time)
         if low <= at < high:
@@ -331,16 +341,19 @@ def _later(start: int, days: int, where: Where) -> int:
 
 def spans(schedule: Schedule, begin: int, end: int) -> Iterator[Span]:
     """The spans that begin in [begin, end), in nanoseconds UTC, in rising order; skipped ones are left out, disabled is not asked."""
-    zone = schedule.where.timezone
-    day = local(begin, zone).date() - timedelta(days=2)
-    last = local(end, zone).date() + timedelta(days=2)
+    zone, often = schedule.where.timezone, OFTEN.get(parts(schedule.rule).get("FREQ", ""))
+    margin = SET if often else timedelta(days=2)
+    at = local(begin, zone).replace(tzinfo=None) - margin
+    last = local(end, zone).replace(tzinfo=None) + margin
     told = begin - 1
     extra = schedule.extra
-    size = WINDOW
-    while day < last:
-        until = min(day + timedelta(days=size), last)
+    size = usual = often or timedelta(days=WINDOW)
+    while at < last:
+        until = min(at + size, last)
         found = [
-            each for each in (span(schedule, at) for at in starts(schedule, day, until)) if each is not None
+            each
+            for each in (span(schedule, each) for each in _starts(schedule, at, until))
+            if each is not None
         ]
         for each in sorted(found):
             if extra is not None and begin <= extra.start < end and extra.start <= each.start:
@@ -350,7 +363,7 @@ def spans(schedule: Schedule, begin: int, end: int) -> Iterator[Span]:
             if told < each.start < end and each.start not in schedule.skipped:
                 told = each.start
                 yield each
-        day, size = until, WINDOW if found else min(2 * size, LONGEST_WINDOW)
+        at, size = until, usual if found else min(2 * size, LONGEST_WINDOW)
     if extra is not None and begin <= extra.start < end:
         yield extra
 
@@ -386,7 +399,7 @@ class Walker:
         if not self.schedule.enabled:
             return None, None
         if self._at is None or now < self._at:
-            before = self.schedule.at_most + 3 * 86400 * NS
+            before = self.schedule.at_most + (3 * 86400 * NS if self.schedule.end else 0)
             held = [each for each in spans(self.schedule, now - before, now + 1) if each.end > now]
             self._now = held[-1] if held else None
             self._coming = ahead(self.schedule, now)
