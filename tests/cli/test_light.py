@@ -126,7 +126,7 @@ def test_the_trolley_is_steered_and_its_stick_too(demo: Demo) -> None:
     assert moved["left"] == moved["right"] > 30
 
     def let_go() -> Any:
-        rows = demo.site.signals(["trolley-left"], seconds=20)["signals"][0]
+        rows = demo.site.signals(["trolley-left"], seconds=5)["signals"][0]
         return rows if rows["values"][-1] == 0 else None
 
     rows = eventually(let_go)
