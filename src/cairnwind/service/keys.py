@@ -165,15 +165,10 @@ class Keys:
         else:
             kind = "session" if session else "key"
             age = self._age
-            found = (
-                self._reader.session(hash, now, now - IDLE_DAYS * 86400 * 10**9)
-                if session
-                else self._reader.key(hash)
-            )
+            found = self._reader.session(hash, now, _idle(now)) if session else self._reader.key(hash)
             if found is None:
-                self._wait(
-                    kind, source
-                )  # only who is wrong: nobody keeps an owner out by guessing from the same address
+                # only who is wrong waits: nobody keeps an owner out by guessing from the same address
+                self._wait(kind, source)
                 self._count(kind, source)
                 return None
             self._wrong.pop((kind, source), None)
@@ -334,7 +329,8 @@ class Keys:
 
     def sessions(self) -> list[Session]:
         """Browsers that are signed in."""
-        return self._reader.sessions(now := time.time_ns(), now - IDLE_DAYS * 86400 * 10**9)
+        now = time.time_ns()
+        return self._reader.sessions(now, _idle(now))
 
     def sign_out(self, session: str) -> None:
         """End a session, at once."""
@@ -358,6 +354,11 @@ class Keys:
 def new_secret() -> str:
     """32 random bytes as text."""
     return secrets.token_urlsafe(32)
+
+
+def _idle(now: int) -> int:
+    """A session that was not used since then has ended (wall nanoseconds)."""
+    return now - IDLE_DAYS * 86400 * 10**9
 
 
 def digest(text: str) -> str:

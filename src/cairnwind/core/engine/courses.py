@@ -43,8 +43,9 @@ class For(NamedTuple):
     """It should have happened before; words that say when: 'while the service was down'."""
     since: int = 0
     """So many nanoseconds ago it should have begun: what takes time is as far as it would be by now."""
-    unless_after: int = 0
-    """Where a claim in its slot has a later number than this, somebody has decided anew, and it is let be."""
+    again: range = range(0)
+    """The journal's numbers of what was done of it before: where a later claim stands in its slot, somebody has decided anew, and it
+    is let be."""
 
 
 class Courses:
@@ -152,9 +153,13 @@ class Courses:
             text = f"{order.output}: a timer would have switched it on {behalf.late}; it needs a new command"
             turn.record(turn.number(), "timer", order.output, text, None, {})
             return
-        if behalf.unless_after and output is not None:
+        if behalf.again and output is not None:
             standing = held(turn.standing(order.output).claims.all, behalf.slot)
-            if standing is not None and standing.id > behalf.unless_after:
+            if (
+                standing is not None
+                and standing.id >= behalf.again.stop
+                and not self._owed.follows(standing.id, behalf.again)
+            ):
                 text = f"{order.output}: what a timer wanted {behalf.late} is overtaken by {standing.text}"
                 turn.record(turn.number(), "timer", order.output, text, None, {})
                 return
@@ -225,18 +230,17 @@ class Courses:
             return
         waits = " (what comes on waits until the journal can be written)" if owed else ""
         turn.note("timer", "", f"timer {timer.id}: {timer.text}{waits}", {"timer": timer.id})
-        behalf = self._on_behalf(turn, timer, late)
-        if not owed:
-            self._carry_on(turn, timer, behalf)
-            return
-        for order in timer.steps[0].orders:
-            self._carry_out(turn, order, behalf)
-        self._owe(turn, timer, turn.sequence)
+        numbers = self._carry_on(turn, timer, self._on_behalf(turn, timer, late))
+        if owed:
+            self._owe(turn, timer, numbers)
 
-    def _carry_on(self, turn: Turn, timer: Timer, behalf: For) -> None:
+    def _carry_on(self, turn: Turn, timer: Timer, behalf: For) -> range:
+        """Do a timer's work; returns the numbers of the journal that were given out for it."""
         first = turn.sequence
         self.run(turn, timer.steps, behalf)
-        self._owed.remember(turn.now.mono, range(first + 1, turn.sequence + 1), timer)
+        numbers = range(first + 1, turn.sequence + 1)
+        self._owed.remember(turn.now.mono, numbers, timer)
+        return numbers
 
     def _on_behalf(self, turn: Turn, timer: Timer, late: str) -> For:
         now = turn.now
@@ -247,9 +251,12 @@ class Courses:
             since=max(0, since) if not late or timer.rank is Rank.PLAN else 0,
         )  # fmt: skip
 
-    def _owe(self, turn: Turn, timer: Timer, number: int) -> None:
-        """Its work is done when it can be recorded, unless somebody decides otherwise: after this number of the journal."""
-        self._owed.timers[timer.id] = number, replace(timer, steps=without_toggles(timer.steps))
+    def _owe(self, turn: Turn, timer: Timer, numbers: range) -> None:
+        """Its work is done anew when it can be recorded, unless somebody decides otherwise: after these numbers of the journal.
+
+        What goes off in it has gone off, or does at its time: that waits for nothing.
+        """
+        self._owed.timers[timer.id] = numbers, replace(timer, steps=without_toggles(timer.steps))
         if timer.id not in self.timers:
             self.timers[timer.id] = timer
             turn.effect(ev.KeepTimer(timer))
@@ -261,22 +268,24 @@ class Courses:
         if found is None:
             return
         numbers, timer = found
-        for number in [each for each in self.timers if each in numbers]:
-            self._drop(turn, self.timers[number])  # what was to follow: the whole is done again
-        self._owe(turn, timer, numbers[-1])
+        self._owe(turn, timer, numbers)
 
     def catch_up(self, turn: Turn) -> None:
         """The journal can be written again: what fell due and could not be recorded is carried out."""
         late = "while the journal could not be written"
-        for since, timer in self._owed.take():
+        for numbers, timer in self._owed.in_order():
             kept = self.timers.get(timer.id)
             other = kept is not None and kept.due_wall != timer.due_wall
             if kept is None or (other and not timer.every):
                 continue  # cancelled, put off, or its schedule is over
             if not other:
                 self._drop(turn, kept)
+            for number in [each for each in self.timers if self._owed.follows(each, numbers)]:
+                self._drop(turn, self.timers[number])  # what is still to follow: the whole is done anew
             turn.note("timer", "", f"timer {timer.id}, late: {timer.text}", {"timer": timer.id})
-            self._carry_on(turn, timer, self._on_behalf(turn, timer, late)._replace(unless_after=since))
+            behalf = self._on_behalf(turn, timer, late)
+            self._carry_on(turn, timer, behalf._replace(again=numbers))
+        self._owed.timers.clear()
 
     def restore(self, turn: Turn, timers: Iterable[Timer], running: Container[str]) -> None:
         """Timers that were left, with their end time; ``running``: schedules whose span is not over."""

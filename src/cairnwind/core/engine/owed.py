@@ -12,31 +12,39 @@ from cairnwind.core.facts.course import Step, Timer
 from cairnwind.core.values.quantities import NS
 
 REMEMBERED = 120 * NS
-"""How long it is known which timer made a claim: longer than any commit is waited for before it counts as failed."""
+"""How long it is known which timer made a claim, while none is owed: longer than any commit is waited for before it counts as failed."""
 
 
 class Owed:
-    """``timers`` are owed, by their own numbers: each with the journal's number when it should have been done."""
+    """``timers`` are owed, by their own numbers: each with the journal's numbers of what was done of it."""
 
     def __init__(self) -> None:
-        self.timers: dict[int, tuple[int, Timer]] = {}
+        self.timers: dict[int, tuple[range, Timer]] = {}
         self._ran: deque[tuple[int, range, Timer]] = deque()
         """When, which numbers were given out meanwhile, and the timer."""
 
     def remember(self, mono: int, numbers: range, timer: Timer) -> None:
         """A timer's work was decided, under these numbers of the journal."""
-        while self._ran and mono - self._ran[0][0] > REMEMBERED:
+        while self._ran and not self.timers and mono - self._ran[0][0] > REMEMBERED:
             self._ran.popleft()
         self._ran.append((mono, numbers, timer))
 
-    def behind(self, claim: int) -> tuple[range, Timer] | None:
-        """The timer that has lately made a claim, by the claim's number, and all numbers of its work."""
-        return next(((numbers, timer) for _, numbers, timer in self._ran if claim in numbers), None)
+    def behind(self, number: int) -> tuple[range, Timer] | None:
+        """The timer that has lately made a claim or set a timer, by the number of that, and all numbers of its work."""
+        return next(((numbers, timer) for _, numbers, timer in self._ran if number in numbers), None)
 
-    def take(self) -> list[tuple[int, Timer]]:
-        """All that is owed, what was due first before the others; it is owed no longer."""
-        found, self.timers = sorted(self.timers.values(), key=lambda each: each[1].due_wall), {}
-        return found
+    def follows(self, number: int, numbers: range) -> bool:
+        """Whether a claim or a timer came of what these numbers were given out for, or of what was to follow that."""
+        while number not in numbers:
+            made = self.behind(number)
+            if made is None:
+                return False
+            number = made[1].id
+        return True
+
+    def in_order(self) -> list[tuple[range, Timer]]:
+        """All that is owed, what was due first before the others."""
+        return sorted(self.timers.values(), key=lambda each: each[1].due_wall)
 
 
 def needs_record(steps: tuple[Step, ...]) -> bool:

@@ -28,9 +28,8 @@ class Disowning:
                     turn.end(s, claim, why)
         for tags in turn.state.in_force.tags.values():
             for name, tag in tags.items():
-                if (
-                    tag.source.who == event.who
-                ):  # another key of that name is another's: a keeper takes it off
+                if tag.source.who == event.who:
+                    # another key of that name is another's
                     tags[name] = tag._replace(source=tag.source._replace(who=f"{event.who} (revoked)"))
                     turn.effect(ev.KeepTag(tags[name]), ev.Changed("site", ""))
         self._courses.disown(turn, event.who, why)
