@@ -29,6 +29,7 @@ OF_THE_SURFACES = [
     "tests/service/test_disk.py",
     "tests/service/test_faults.py",
     "tests/remotes",
+    "--ignore=tests/remotes/test_strangers.py",  # which needs what is beside sources and tests
     "tests/service/test_api.py",
 ]
 HEAD = """# Faults seeded on purpose

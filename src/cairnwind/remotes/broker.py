@@ -13,8 +13,6 @@ queue for each. In which order they are carried out, `cairnwind.remotes.intake` 
 
 from __future__ import annotations
 
-import secrets
-import socket
 import threading
 import time
 from collections import OrderedDict
@@ -27,12 +25,12 @@ from cairnwind.commands.reading import names
 from cairnwind.commands.table import COMMANDS
 from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import BoardError, CallerError
-from cairnwind.core.values.visible import visible
 from cairnwind.remotes.desk import Desk
 from cairnwind.remotes.intake import Intake, stops_all
 from cairnwind.remotes.outward import ANSWER_WITHIN, Attempt, Outward, kind_of
 from cairnwind.remotes.progress import Progress
 from cairnwind.remotes.remote import MapRow, Remote, log
+from cairnwind.remotes.twins import Twins
 
 PARTS = (
     ("commands-", ("out/+/want", "phrase", "do/+")),
@@ -49,8 +47,6 @@ Seen = tuple[str, bytes, bytes]
 JSON = "application/json"
 LONGEST_TOPIC = 500
 RETAINED = "said at the broker, and retained there: it comes again until it is taken away"
-HELLO, ALIVE = 20.0, 50.0
-"""Seconds after which this service says again that it is one of the site's, and for which another one counts as being there."""
 TURN = 1.0
 SETTLE = 0.01
 """Seconds before a change is told: outcomes go first, and what follows at once is told with it."""
@@ -87,10 +83,7 @@ class BrokerRemote(Remote):
             self._carry_out,
             self._not_taken,
         )
-        self._twin = ("", 0.0)
-        """Another service of this site at this broker: where, and when it was heard last (monotonic seconds)."""
-        self._greeted = 0.0
-        self._start = secrets.token_hex(6)
+        self._twins = Twins()
         self._others: list[Connection] = []
         """By which commands come, and stops."""
         self._thread = threading.Thread(target=self._work, name="broker-remote", daemon=True)
@@ -142,8 +135,7 @@ class BrokerRemote(Remote):
         connection = self._connection
         self.up = connection is not None and connection.up.is_set()
         self.trouble = "" if self.up or connection is None else connection.away().sentence
-        where, heard = self._twin
-        if self.up and where and time.monotonic() - heard < ALIVE:
+        if self.up and (where := self._twins.where):
             self.trouble = f"Another service of this site is at this broker, on {where}: both carry commands out. End one of them"
         return super().form()
 
@@ -195,25 +187,10 @@ class BrokerRemote(Remote):
 
     def _hello(self, message: Any) -> None:
         """Whoever says that it is this site's service too."""
-        try:
-            said = jsontext.read(bytes(message.payload[:1000]))
-        except ValueError:
-            return
-        if not isinstance(said, dict) or said.get("start") in (None, self._start):
-            return
-        where = visible(str(said.get("host", "")))[:80] or "another machine"
-        if time.monotonic() - self._twin[1] > ALIVE:
+        if where := self._twins.hear(bytes(message.payload)):
             log.warning("another service of this site is at this broker, on %s", where)
             self.traffic.add("lost", b"", f"another service of this site is at this broker, on {where}")
-            self._greeted = 0.0  # so that it hears of this one at once
             self._wake.set()
-        self._twin = where, time.monotonic()
-
-    def _greet(self) -> None:
-        """Say that this is one of the site's services, for another to hear."""
-        self._greeted = time.monotonic()
-        if self._connection is not None and self._connection.up.is_set():
-            self._send(f"{self._top}/service/hello", {"start": self._start, "host": socket.gethostname()})
 
     # --- in: called by the thread that carries out ------------------------------------------------------------
 
@@ -385,7 +362,7 @@ class BrokerRemote(Remote):
                     + [("site", "")]
                 )
             )
-            self._greeted = 0.0
+            self._twins.again()
         self._wake.set()
         self._events.again()
 
@@ -394,8 +371,8 @@ class BrokerRemote(Remote):
         while not self._over:
             self._wake.wait(self._nap(later))
             self._wake.clear()
-            if time.monotonic() - self._greeted > HELLO:
-                self._greet()
+            if self._twins.due and self._connection is not None and self._connection.up.is_set():
+                self._send(f"{self._top}/service/hello", self._twins.greeting())
             time.sleep(SETTLE)
             with self._lock:
                 dirty, self._dirty = {**later, **self._dirty}, {}

@@ -185,6 +185,8 @@ class Writer:
         if self._clean and not self._frozen:
             try:
                 vacate(self._connection)
+            except sqlite3.ProgrammingError:
+                pass  # it was closed before
             except sqlite3.Error:
                 self._clean = False
         self._connection.close()

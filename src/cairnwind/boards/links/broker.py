@@ -136,7 +136,10 @@ class BrokerLink(Worker):
 
     def connect(self) -> None:
         """Reach the broker, and hear from the board."""
-        self._connection = connection = Connection.take(self._broker, self._site, self._secret)
+        try:
+            self._connection = connection = Connection.take(self._broker, self._site, self._secret)
+        except CallerError as error:  # its certificates cannot be read
+            raise BoardError(error.code, error.sentence, error.remedy) from None
         end = time.monotonic() + CONNECT_WITHIN
         while not connection.up.wait(0.05):
             if self.closed or time.monotonic() > end:
