@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Route, expect
 from vcdvcd import VCDVCD
 
 from cairnwind.core.values import colours
@@ -106,6 +106,19 @@ def test_the_pad_drives_only_while_it_is_held(page: Page, bench: Running) -> Non
     assert time.monotonic() - cut < 1.5, "a lost network stops it"
     page.mouse.up()
     page.context.set_offline(False)
+
+
+def test_what_is_chosen_stays_when_a_proposal_comes_late(page: Page) -> None:
+    late: list[Route] = []
+    page.evaluate("localStorage.removeItem('cairnwind-signals')")
+    page.route("**/api/v1/signals*", lambda route: late.append(route) if "seconds=60" in route.request.url else route.continue_())
+    page.get_by_role("link", name="Signals").click()
+    page.get_by_text(re.compile("of 17 signals")).click()
+    page.get_by_role("checkbox", name="Bell", exact=True).check()
+    with page.expect_response(lambda its: "seconds=60" in its.url):
+        late[0].continue_()
+    expect(page.get_by_role("img", name="Trace of Bell")).to_be_visible()
+    expect(page.get_by_role("checkbox", checked=True)).to_have_count(1)
 
 
 def test_signals_far_and_near(page: Page, bench: Running, tmp_path: Path) -> None:

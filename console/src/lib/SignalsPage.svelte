@@ -18,6 +18,7 @@
   let paused = $state(false)
   let zoomed = $state<[number, number]>()
   let marks = $state<(number | undefined)[]>([undefined, undefined])
+  let decided = false // somebody has chosen: what is proposed comes too late
   let across = $state('')
   let along = $state('')
   let timer: ReturnType<typeof setTimeout> | undefined
@@ -28,8 +29,8 @@
       chosen = chosen.filter((name) => every.some((each) => each.name === name))
       if (!chosen.length) {
         const found = await api.signals(every.map((each) => each.name), 60)
-        chosen = found.signals.filter((each) => (each.times?.length ?? 0) > 1).map((each) => each.name).slice(0, 5)
-        if (!chosen.length) chosen = every.slice(0, 3).map((each) => each.name)
+        const moved = found.signals.filter((each) => (each.times?.length ?? 0) > 1).map((each) => each.name)
+        if (!decided) chosen = moved.length ? moved.slice(0, 5) : every.slice(0, 3).map((each) => each.name)
       }
     })
     void look()
@@ -45,6 +46,7 @@
   }
 
   function choose(name: string, on: boolean): void {
+    decided = true
     chosen = on ? [...chosen, name] : chosen.filter((each) => each !== name)
     localStorage.setItem(KEEP, JSON.stringify(chosen))
   }
