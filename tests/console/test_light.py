@@ -111,7 +111,10 @@ def test_the_pad_drives_only_while_it_is_held(page: Page, bench: Running) -> Non
 def test_what_is_chosen_stays_when_a_proposal_comes_late(page: Page) -> None:
     late: list[Route] = []
     page.evaluate("localStorage.removeItem('cairnwind-signals')")
-    page.route("**/api/v1/signals*", lambda route: late.append(route) if "seconds=60" in route.request.url else route.continue_())
+    page.route(
+        "**/api/v1/signals*",
+        lambda route: late.append(route) if "seconds=60" in route.request.url else route.continue_(),
+    )
     page.get_by_role("link", name="Signals").click()
     page.get_by_text(re.compile("of 17 signals")).click()
     page.get_by_role("checkbox", name="Bell", exact=True).check()

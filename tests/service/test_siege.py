@@ -4,30 +4,40 @@ from __future__ import annotations
 
 import contextlib
 import json
+import operator
+import os
 import random
 import re
+import resource
 import socket
 import sqlite3
 import ssl
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 from urllib.parse import quote
+from zoneinfo import ZoneInfo
 
 import pytest
 import requests
+from flask import Flask, request
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cairnwind.client import Site
+from cairnwind.core.values import dates
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.visible import UNSAFE
 from cairnwind.service import doorman, stream
+from cairnwind.service.asked import CALLER
+from cairnwind.service.bounded import Bounded
 from cairnwind.service.doorman import LARGEST_BODY, LARGEST_HEAD, Connection, Refused, whole
 from cairnwind.service.keys import Who
+from cairnwind.service.server import GONE
 from cairnwind.store import reader
 from tests.conftest import SITE, Running, eventually
 
@@ -352,6 +362,33 @@ def test_a_rehearsal_has_a_bound_one_at_a_time_for_a_key_and_ends_with_its_calle
     eventually(
         lambda: running.http("POST", "/api/v1/plan/rehearsals", key=watcher, json=short).status_code == 200
     )
+
+
+def test_what_is_done_aside_is_ended_by_the_system_by_its_caller_and_by_nothing_else() -> None:
+    app, few = Flask("tests"), Bounded("a sum", "Work it out elsewhere.")
+    gone = threading.Event()
+
+    def asked(task: Callable[..., Any], *given: Any) -> bytes:
+        with app.test_request_context():
+            request.environ |= {GONE: gone.is_set, CALLER: (SimpleNamespace(id=1), None)}
+            return few.run(task, *given)
+
+    assert asked(max, 2, 3) == b"3"
+    assert asked(resource.getrlimit, resource.RLIMIT_CPU) == b"[10,10]"
+    assert asked(os.nice, 0) != b"0", "what is urgent goes first"
+    for much in (bytes, 1 << 33), (operator.mul, "a", 17 << 20):
+        with pytest.raises(CallerError, match=r"more than a sum here may take. Work it out elsewhere"):
+            asked(*much)
+    with pytest.raises(CallerError, match="'soon' is not a time"):
+        asked(dates.wall, "soon", ZoneInfo("UTC"))
+    with ThreadPoolExecutor() as pool:
+        waits = pool.submit(asked, time.sleep, LASTS)
+        eventually(lambda: few._keys)
+        with pytest.raises(CallerError, match="This key has a sum running already"):
+            asked(max, 2, 3)
+        gone.set()
+        with pytest.raises(CallerError, match="Nobody waits"):
+            waits.result(LASTS / 6)
 
 
 # --- rights -------------------------------------------------------------------------------------------------------

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from datetime import datetime, timedelta
 from itertools import islice
 from typing import TYPE_CHECKING, Any
@@ -12,7 +12,6 @@ from flask import Response, request
 
 from cairnwind.commands.phrases import Do
 from cairnwind.commands.reading import read
-from cairnwind.core.explain.rehearsal import Rehearsal, Rehearsed
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts import plan
 from cairnwind.core.facts.claims import Rank
@@ -343,35 +342,23 @@ class PlanViews:
                 "'to' is not after 'from', or more than 62 days.",
                 "Rehearse longer times with: cairnwind rehearse.",
             )
-        with self._rehearsing.one() as tell:
-            return self._compared(body, begin, end, tell)
-
-    def _compared(self, body: dict[str, Any], begin: int, end: int, tell: Callable[[int], None]) -> Response:
         now = list(self.engine.planning.schedules.values())
-        found = self._rehearsed(now, begin, end, tell)
-        form: dict[str, Any] = {"plan": rehearsals.form(found, self.site)}
-        if "put" in body or "drop" in body:
-            changed = {each.name: each for each in now}
-            if "drop" in body:
-                changed.pop(need(body, "drop"), None)
-            if "put" in body:
-                if not isinstance(body["put"], dict):
-                    raise CallerError(
-                        "bad-value",
-                        "'put' is no schedule.",
-                        f"Send an object with {', '.join(schedules.KEYS)}.",
-                    )
-                made = schedules.make(body["put"], self.planned, "database")
-                changed[made.name] = made
-            other = self._rehearsed(changed.values(), begin, end, tell)
-            form |= {
-                "changed": rehearsals.form(other, self.site),
-                "differences": rehearsals.difference_forms(found, other),
-            }
-        return answer(form)
+        changed = self._changed(body, now) if "put" in body or "drop" in body else None
+        found = self._rehearsing.run(
+            rehearsals.compared, self.site, self.runtime.rules, now, changed, begin, end
+        )
+        return Response(found, content_type="application/json")
 
-    def _rehearsed(
-        self, found: Iterable[Schedule], begin: int, end: int, tell: Callable[[int], None]
-    ) -> Rehearsed:
-        plan = [(each, None) for each in found]
-        return Rehearsal(self.site, plan, begin, rules=self.runtime.rules).run_to(end, tell=tell)
+    def _changed(self, body: dict[str, Any], now: list[Schedule]) -> list[Schedule]:
+        """The plan as it would be."""
+        changed = {each.name: each for each in now}
+        if "drop" in body:
+            changed.pop(need(body, "drop"), None)
+        if "put" in body:
+            if not isinstance(body["put"], dict):
+                raise CallerError(
+                    "bad-value", "'put' is no schedule.", f"Send an object with {', '.join(schedules.KEYS)}."
+                )
+            made = schedules.make(body["put"], self.planned, "database")
+            changed[made.name] = made
+        return list(changed.values())

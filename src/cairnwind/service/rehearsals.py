@@ -4,18 +4,53 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from cairnwind.core.explain.rehearsal import Bar, Note, Rehearsed, differences, wear
+from cairnwind.core.explain.rehearsal import Bar, Note, Rehearsal, Rehearsed, differences, wear
+from cairnwind.core.facts.plan import Schedule
 from cairnwind.core.facts.site import Site
+from cairnwind.core.language.forms import Rules
+from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS
 from cairnwind.service.shapes import moment
 
 HOUR = 3600 * NS
 KILOWATT_HOUR = 3.6e6
+MOST_EVENTS = 50_000
+"""Of one rehearsal that others ask for."""
+
+
+def compared(
+    site: Site, rules: Rules, plan: Sequence[Schedule], changed: Sequence[Schedule] | None, begin: int, end: int
+) -> dict[str, Any]:  # fmt: skip
+    """The rehearsal of a plan, and, where it is to be changed, of the changed one, with what differs. Raises `CallerError` (``too-large``)."""
+    found = _rehearsed(site, rules, plan, begin, end)
+    if changed is None:
+        return {"plan": form(found, site)}
+    other = _rehearsed(site, rules, changed, begin, end)
+    return {
+        "plan": form(found, site),
+        "changed": form(other, site),
+        "differences": difference_forms(found, other),
+    }
+
+
+def _rehearsed(site: Site, rules: Rules, plan: Sequence[Schedule], begin: int, end: int) -> Rehearsed:
+    events = 0
+
+    def tell(_: int) -> None:
+        nonlocal events
+        events += 1
+        if events > MOST_EVENTS:
+            raise CallerError(
+                "too-large", f"More than {MOST_EVENTS:,} things would happen in this time.",
+                "Rehearse a shorter time, or on a machine of your own: cairnwind rehearse.",
+            )  # fmt: skip
+
+    return Rehearsal(site, [(each, None) for each in plan], begin, rules=rules).run_to(end, tell=tell)
 
 
 def form(found: Rehearsed, site: Site) -> dict[str, Any]:

@@ -7,7 +7,7 @@ expanded here: the package walks through every minute from their first one, and 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import date, datetime, timedelta
 from typing import Any
 
@@ -121,12 +121,12 @@ def _within_days(said: dict[str, str], first: datetime, until: datetime) -> Iter
     """A rule by hours or minutes: every so many of them from the first one on, where the other parts let it."""
     hourly = said["FREQ"] == "HOURLY"
     step = timedelta(minutes=int(said.get("INTERVAL", "1")) * (60 if hourly else 1))
-    hours, minutes = _set(said, "BYHOUR"), _set(said, "BYMINUTE")
+    hours, minutes, lets = _set(said, "BYHOUR"), _set(said, "BYMINUTE"), _days_of(said)
     most = int(said.get("COUNT", "0"))
     at, given, steps = first, 0, 0
     while at <= until and steps < MOST_STEPS:
         steps += 1
-        if not _day(said, at.date()):
+        if not lets(at.date()):
             at += step * -(
                 (at - datetime.combine(at.date() + timedelta(days=1), datetime.min.time())) // step
             )
@@ -151,14 +151,19 @@ def _set(said: dict[str, str], name: str) -> frozenset[int] | None:
     return frozenset(int(each) for each in said[name].split(",")) if name in said else None
 
 
-def _day(said: dict[str, str], day: date) -> bool:
+def _days_of(said: dict[str, str]) -> Callable[[date], bool]:
     """Whether the parts that are about days let a day."""
-    if "BYMONTH" in said and day.month not in (_set(said, "BYMONTH") or ()):
-        return False
-    if "BYDAY" in said and DAYS[day.weekday()] not in said["BYDAY"].split(","):
-        return False
-    if "BYMONTHDAY" in said:
+    months, monthdays = _set(said, "BYMONTH"), _set(said, "BYMONTHDAY")
+    weekdays = {DAYS.index(each) for each in said["BYDAY"].split(",")} if "BYDAY" in said else None
+
+    def lets(day: date) -> bool:
+        if months is not None and day.month not in months:
+            return False
+        if weekdays is not None and day.weekday() not in weekdays:
+            return False
+        if monthdays is None:
+            return True
         last = ((day.replace(day=28) + timedelta(days=4)).replace(day=1) - timedelta(days=1)).day
-        wanted = _set(said, "BYMONTHDAY") or ()
-        return day.day in wanted or day.day - last - 1 in wanted
-    return True
+        return day.day in monthdays or day.day - last - 1 in monthdays
+
+    return lets
