@@ -31,6 +31,7 @@ OF_THE_SURFACES = [
     "tests/remotes",
     "--ignore=tests/remotes/test_strangers.py",  # which needs what is beside sources and tests
     "tests/service/test_api.py",
+    "tests/power",
 ]
 HEAD = """# Faults seeded on purpose
 
