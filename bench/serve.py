@@ -1,6 +1,7 @@
 """Servers to measure, each in a process of its own, told what to do over standard input.
 
     python -m bench.serve product COUNT     the product on a wide site
+    python -m bench.serve doors FILE        the product on a site file
     python -m bench.serve committed         same web server: key check, one queue hop, one committed row
     python -m bench.serve echo              same web server: a bare echo
 
@@ -19,6 +20,7 @@ import tempfile
 import threading
 import time
 from pathlib import Path
+from typing import Any
 
 KEY = "a-key-to-measure-with"
 
@@ -40,24 +42,42 @@ def product(count: int, broker: int = 0) -> None:
         if broker:
             service.keys.ensure("measure", "keep")
             service.desk.pace = lambda *_, **__: None  # type: ignore[method-assign]
-        link = service.pins.links["rack"]
-        writer = service.runtime.writer
-        say({"port": service.port, "key": service.folder.key()})
-        for order, value in orders():
-            if order == "slow":
-                writer.slow = float(value)
-            elif order == "stats":
-                say({"commits": writer.commits, "written": writer.written, "rss": rss(), "cpu": cpu()})
-            elif order == "journal":
-                say({"rows": lengthen(service.folder.database, int(value))})
-            elif order == "hang":
-                writer.slow = float(value)
-                writer.put([("old answers", (0,))])
-                threading.Timer(float(value), lambda: setattr(writer, "slow", 0.0)).start()
-            elif order == "pins":
-                moves = link.seen  # type: ignore[attr-defined]
-                say({"seen": [moves.popleft() for _ in range(len(moves))]})  # others may come meanwhile
-        service.stop()
+        obey(service)
+
+
+def doors(site_file: str) -> None:
+    """The product on a site file, with whatever ways in that has; its key for those is called 'measure'."""
+    from cairnwind.folder import Folder
+    from cairnwind.service.serve import Service
+    from cairnwind.site import read_site
+
+    with tempfile.TemporaryDirectory() as state:
+        service = Service(read_site(site_file), Folder(state), 0)
+        service.start()
+        service.keys.ensure("measure", "keep")
+        obey(service)
+
+
+def obey(service: Any) -> None:
+    """What a product is told to do, until it is told to end."""
+    link = service.pins.links["rack"]
+    writer = service.runtime.writer
+    say({"port": service.port, "key": service.folder.key()})
+    for order, value in orders():
+        if order == "slow":
+            writer.slow = float(value)
+        elif order == "stats":
+            say({"commits": writer.commits, "written": writer.written, "rss": rss(), "cpu": cpu()})
+        elif order == "journal":
+            say({"rows": lengthen(service.folder.database, int(value))})
+        elif order == "hang":
+            writer.slow = float(value)
+            writer.put([("old answers", (0,))])
+            threading.Timer(float(value), lambda: setattr(writer, "slow", 0.0)).start()
+        elif order == "pins":
+            moves = link.seen
+            say({"seen": [moves.popleft() for _ in range(len(moves))]})  # others may come meanwhile
+    service.stop()
 
 
 def lengthen(path: Path, count: int) -> int:
@@ -203,8 +223,9 @@ def cpu() -> float:
 
 if __name__ == "__main__":
     assert sqlite3.threadsafety
-    numbers = [int(each) for each in sys.argv[2:]]
+    numbers = [int(each) for each in sys.argv[2:] if each.isdigit()]
     {
+        "doors": lambda: doors(sys.argv[2]),
         "product": lambda: product(*numbers),
         "committed": committed,
         "echo": echo,

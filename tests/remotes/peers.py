@@ -197,13 +197,13 @@ class Host:
                 line, _, self._waiting = self._waiting.partition(b"\n")
                 yield json.loads(line)
 
-    def call(self, method: str, **params: Any) -> dict[str, Any]:
+    def call(self, method: str, within: float = 5.0, /, **params: Any) -> dict[str, Any]:
         self._id += 1
         self.write(
             json.dumps({"jsonrpc": "2.0", "id": self._id, "method": method, "params": params}).encode()
             + b"\n"
         )
-        return next(form for form in self.lines() if form.get("id") == self._id)
+        return next(form for form in self.lines(within) if form.get("id") == self._id)
 
 
 class Surface:
@@ -235,6 +235,30 @@ class Surface:
         return self.said
 
 
+def every_way(broker: int, modbus: int, line: str, surface: int) -> str:
+    """The part of a site file that lets people in by each remote."""
+    return f"""
+[remote.broker]
+address = "mqtt://127.0.0.1:{broker}"
+user = "house"
+secret = "broker"
+key = "hands"
+at_most_every = "50 ms"
+
+[remote.modbus]
+listen = "127.0.0.1:{modbus}"
+clients = {{ "127.0.0.1" = "hands" }}
+
+[remote.line.bench]
+port = "{line}"
+key = "hands"
+
+[remote.surface]
+listen = "127.0.0.1:{surface}"
+senders = {{ "127.0.0.0/8" = "hands" }}
+"""
+
+
 class Ways:
     """A service with every way in, and somebody at each."""
 
@@ -242,26 +266,7 @@ class Ways:
         self.mosquitto = Mosquitto(folder)
         self.host = Host()
         self.modbus_port, surface_port = free_port(), free_port()
-        remotes = f"""
-[remote.broker]
-address = "mqtt://127.0.0.1:{self.mosquitto.port}"
-user = "house"
-secret = "broker"
-key = "hands"
-at_most_every = "50 ms"
-
-[remote.modbus]
-listen = "127.0.0.1:{self.modbus_port}"
-clients = {{ "127.0.0.1" = "hands" }}
-
-[remote.line.bench]
-port = "{self.host.port}"
-key = "hands"
-
-[remote.surface]
-listen = "127.0.0.1:{surface_port}"
-senders = {{ "127.0.0.0/8" = "hands" }}
-"""
+        remotes = every_way(self.mosquitto.port, self.modbus_port, self.host.port, surface_port)
         (folder / "state").mkdir()
         secret = folder / "state" / "secret-broker"
         secret.write_text("secret word")

@@ -4,6 +4,9 @@ Every command of the table is a method, with its fields by name; besides there a
 and ``let_go`` (``output``), ``look`` (``name``), ``site``, ``watch`` (``names``; without: everything), ``unwatch``, ``ping``. What is watched
 comes as notifications ``changed``. When the line opens the service says ``here``; what was watched is then told anew. Lines that are
 no JSON at all are noise: they are counted and not answered, for an answer might be noise to the other side.
+
+Nobody waits here. What was asked goes to the engine as it comes, which has a way of its own for what stops or takes off; it is
+answered when it is decided, which may be in another order, and what is answered waits in an `Outbox` until the host takes it off.
 """
 
 from __future__ import annotations
@@ -11,6 +14,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 import serial
@@ -20,7 +24,8 @@ from cairnwind.commands.table import COMMANDS
 from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.core.values.quantities import duration
-from cairnwind.remotes.desk import Desk, wait_for
+from cairnwind.remotes.desk import Desk, Told
+from cairnwind.remotes.outbox import Outbox
 from cairnwind.remotes.remote import MapRow, Remote, log
 from cairnwind.site import remotes as facts
 
@@ -31,14 +36,14 @@ AGAIN = 1.0
 TURN = 0.1
 PARSE, INVALID, METHOD, PARAMS, OURS, REFUSED = -32700, -32600, -32601, -32602, -32603, -32000
 """Error codes of JSON-RPC; ours is the last, with the outcome in its data."""
-NOT_UNDERSTOOD = ("bad-value", "bad-phrase", "asks-back", "unknown-name")
+NOT_UNDERSTOOD = ("by-name", "bad-value", "bad-phrase", "asks-back", "unknown-name")
 """What is wrong with parameters, by our codes: nothing was decided about it."""
-CHUNK, BUFFERED = 128, 16 << 10
-"""Bytes that are written at a time, and that a driver may keep: a line that is slow takes long for a whole answer, and gets all
-of it."""
+BUFFERED = 16 << 10
+"""Bytes that a driver may keep."""
 STALLED = 5.0
 """Seconds in which nothing goes out before an answer is given up."""
 LOOKING = ("site", "look", "watch")
+Answer = Callable[[dict[str, Any] | None], None]
 
 
 class LineRemote(Remote):
@@ -51,10 +56,7 @@ class LineRemote(Remote):
         super().__init__(told.name, desk, [told.key])
         self._told = told
         self._over = threading.Event()
-        self._port: Any = None
-        self._writing = threading.Lock()
-        self._torn = False
-        """The last line was not sent to its end."""
+        self._out = Outbox(f"line-{told.name}", self.traffic)
         self._watched: set[str] | None = None
         """Names; empty: everything; None: nothing."""
         self._dirty: dict[tuple[str, str], None] = {}
@@ -69,6 +71,7 @@ class LineRemote(Remote):
     def start(self) -> None:
         """Open the port, and go on trying if it is away."""
         self.desk.listen(self._listen)
+        self._out.start()
         for thread in self._threads:
             thread.start()
 
@@ -76,9 +79,7 @@ class LineRemote(Remote):
         """Close it."""
         self._over.set()
         self._wake.set()
-        port = self._port
-        if port is not None:
-            port.cancel_write()
+        self._out.stop()
         for thread in self._threads:
             if thread.is_alive():
                 thread.join(2)
@@ -94,8 +95,10 @@ class LineRemote(Remote):
 
     def map(self) -> list[MapRow]:
         """Its methods."""
-        own = [MapRow(name, "", (method.__doc__ or "").strip()) for name, method in METHODS.items()]
-        return own + [MapRow(word, "", kind.help()) for word, kind in COMMANDS.items() if word not in METHODS]
+        own = [
+            MapRow(name, "", (method.__doc__ or "").strip()) for name, method in {**LOOKS, **HOLDS}.items()
+        ]
+        return own + [MapRow(word, "", kind.help()) for word, kind in COMMANDS.items() if word not in HOLDS]
 
     # --- the port -------------------------------------------------------------------------------------------
 
@@ -111,7 +114,8 @@ class LineRemote(Remote):
                 self.trouble = str(getattr(error, "strerror", None) or error)
                 self._over.wait(AGAIN)
                 continue
-            self._port, self._torn, self.up, self.trouble = port, False, True, ""
+            self._out.open(port)
+            self.up, self.trouble = True, ""
             self._notify("here", {"site": self.desk.site.name, "epoch": self.desk.epoch})
             self._afresh()
             try:
@@ -119,7 +123,8 @@ class LineRemote(Remote):
             except (OSError, TypeError) as error:  # pulled out; some drivers fail in odd ways
                 self.trouble = f"the port went away: {error}"
             finally:
-                self.up, self._port = False, None
+                self.up = False
+                self._out.leave()
                 try:
                     port.close()
                 except OSError:
@@ -150,99 +155,70 @@ class LineRemote(Remote):
             asked = jsontext.read(line)
         except ValueError as error:
             self.traffic.add("lost", line, f"no JSON: {error}")
-            self._send(
+            self._out.put(
                 _error(None, PARSE, "This line is not valid JSON.", {"remedy": "Send one object a line."})
             )
             return
         self.traffic.add("got", line, line.decode("utf-8", "replace")[:300])
         self.desk.uses(self.key, self._told.port)
-        if isinstance(asked, list):
-            answers = [answer for each in asked if (answer := self._one(each)) is not None]
-            if not asked:
-                self._send(_error(None, INVALID, "The batch is empty.", {}))
-            elif answers:
-                self._send(answers)
-            return
-        answer = self._one(asked)
-        if answer is not None:
-            self._send(answer)
+        if not isinstance(asked, list):
+            self._one(asked, lambda answer: self._out.put(answer) if answer is not None else None)
+        elif asked:
+            batch = _Batch(len(asked), self._out)
+            for number, each in enumerate(asked):
+                self._one(each, partial(batch.take, number))
+        else:
+            self._out.put(_error(None, INVALID, "The batch is empty.", {}))
 
-    def _one(self, asked: Any) -> dict[str, Any] | None:
-        """The answer to one request; None to a notification."""
+    def _one(self, asked: Any, answer: Answer) -> None:
+        """Have ``answer`` called once with the answer to one request, by any thread; None to a notification."""
         if (
             not isinstance(asked, dict)
             or asked.get("jsonrpc") != "2.0"
             or not isinstance(asked.get("method"), str)
         ):
-            return _error(None, INVALID, "This is no request of JSON-RPC 2.0.", {})
-        id, given = asked.get("id"), asked.get("params", {})
-        silent = "id" not in asked
-        if isinstance(id, bool | list | dict):
-            return _error(None, INVALID, "An id is a text, a number or null.", {"remedy": 'Send "id": 1.'})
-        method = METHODS.get(asked["method"])
-        try:
-            if method is None and asked["method"] not in COMMANDS:
-                error = unknown("method", asked["method"], [*METHODS, *COMMANDS])
-                return None if silent else _error(id, METHOD, error.sentence, {"remedy": error.remedy})
-            if not isinstance(given, dict):
-                return (
-                    None
-                    if silent
-                    else _error(
-                        id,
-                        PARAMS,
-                        "Parameters go by name here.",
-                        {"remedy": 'Send "params": {"output": "gallery"}.'},
-                    )
-                )
-            if asked["method"] in LOOKING and (why := self.desk.barred(self.key)):
-                raise CallerError("key", f"{why[0].upper()}{why[1:]}.", "Have a key of that name made.")
-            if method is not None:
-                result = method(self, given)
-            else:
-                result = wait_for(lambda told: self.desk.give(self.source(), asked["method"], given, told))
-        except Trouble as error:
-            data = {
-                "code": error.code,
-                "remedy": error.remedy,
-                "outcome": "refused",
-                "reason": error.sentence.rstrip("."),
-            }
-            code = PARAMS if error.code in NOT_UNDERSTOOD else REFUSED
-            return None if silent else _error(id, code, error.sentence, {**data, **error.more})
-        except Exception as error:
-            log.exception("remote %s failed on %s", self.name, asked["method"])
-            self.traffic.add("lost", b"", f"Cairnwind failed on it: {error!r}; the log says more")
-            return None if silent else _error(id, OURS, "Cairnwind failed on this; its log says more.", {})
-        if silent:
-            return None
-        if isinstance(result, dict) and result.get("code"):
-            code = PARAMS if result["code"] in NOT_UNDERSTOOD else REFUSED
-            return _error(id, code, f"{result['reason']}.", result)
-        return {"jsonrpc": "2.0", "id": id, "result": result}
-
-    def _send(self, form: Any) -> None:
-        port = self._port
-        if port is None:
+            answer(_error(None, INVALID, "This is no request of JSON-RPC 2.0.", {}))
             return
-        line = jsontext.write(form) + b"\n"
-        with self._writing:
-            rest = (
-                b"\n" + line if self._torn else line
-            )  # what was begun before it is ended, so that this one can be read
-            try:
-                while rest:
-                    self._torn = True
-                    port.write(rest[:CHUNK])
-                    rest = rest[CHUNK:]
-                self._torn = False
-            except (OSError, serial.SerialException) as error:
-                self.traffic.add("lost", line, f"not sent: {error}")
-                return
-        self.traffic.add("sent", line, line.decode()[:300])
+        id, word, given = asked.get("id"), asked["method"], asked.get("params", {})
+        if isinstance(id, bool | list | dict):
+            answer(_error(None, INVALID, "An id is a text, a number or null.", {"remedy": 'Send "id": 1.'}))
+            return
+
+        def say(form: dict[str, Any]) -> None:
+            answer(form if "id" in asked else None)
+
+        def told(form: dict[str, Any]) -> None:
+            if not form["code"]:
+                say({"jsonrpc": "2.0", "id": id, "result": form})
+            else:
+                code = PARAMS if form["code"] in NOT_UNDERSTOOD else REFUSED
+                say(_error(id, code, f"{form['reason']}.", form))
+
+        try:
+            if word in LOOKS:
+                if word in LOOKING and (why := self.desk.barred(self.key)):
+                    raise CallerError("key", f"{why[0].upper()}{why[1:]}.", "Have a key of that name made.")
+                say({"jsonrpc": "2.0", "id": id, "result": LOOKS[word](self, _named(given))})
+            elif word in HOLDS:
+                HOLDS[word](self, _named(given), told)
+            elif word in COMMANDS:
+                self.desk.give(self.source(), word, _named(given), told)
+            else:
+                error = unknown("method", word, [*LOOKS, *HOLDS, *COMMANDS])
+                say(_error(id, METHOD, error.sentence, {"remedy": error.remedy}))
+        except Trouble as error:
+            code = PARAMS if error.code in NOT_UNDERSTOOD else REFUSED
+            data: dict[str, Any] = {"code": error.code, "remedy": error.remedy}
+            if error.code != "by-name":
+                data |= {"outcome": "refused", "reason": error.sentence.rstrip("."), **error.more}
+            say(_error(id, code, error.sentence, data))
+        except Exception as error:
+            log.exception("remote %s failed on %s", self.name, word)
+            self.traffic.add("lost", b"", f"Cairnwind failed on it: {error!r}; the log says more")
+            say(_error(id, OURS, "Cairnwind failed on this; its log says more.", {}))
 
     def _notify(self, method: str, params: dict[str, Any]) -> None:
-        self._send({"jsonrpc": "2.0", "method": method, "params": params})
+        self._out.put({"jsonrpc": "2.0", "method": method, "params": params})
 
     # --- what is watched --------------------------------------------------------------------------------------
 
@@ -277,6 +253,8 @@ class LineRemote(Remote):
             with self._lock:
                 dirty, self._dirty = self._dirty, {}
             for kind, name in dirty:
+                while not (self._out.room(TURN) or self._over.is_set()):
+                    pass  # what changes meanwhile is told once, as it is then
                 watched = self._watched
                 if (
                     watched is None
@@ -313,10 +291,10 @@ class LineRemote(Remote):
         site = self.desk.site
         if given.get("name") is None:
             return {"outputs": list(site.outputs), "inputs": list(site.inputs)}
-        name = self._named(given["name"])
+        name = self._name(given["name"])
         return self.desk.output(name) or self.desk.input(name)
 
-    def hold(self, given: dict[str, Any]) -> Any:
+    def hold(self, given: dict[str, Any], told: Told) -> None:
         """A lease on an output: goes on as long as 'renew' comes within it."""
         _known(given, {"output", "setting", "lease"})
         span = duration(given.get("lease", "1 s"))
@@ -327,32 +305,26 @@ class LineRemote(Remote):
                 "Send 100 ms to 60 s, and renew it.",
             )
         output = str(given.get("output", ""))
-        return wait_for(
-            lambda told: self.desk.keep(
-                self.source(), output, given.get("setting", "on"), self._slot, span, told
-            )
-        )
+        self.desk.keep(self.source(), output, given.get("setting", "on"), self._slot, span, told)
 
-    def renew(self, given: dict[str, Any]) -> Any:
+    def renew(self, given: dict[str, Any], told: Told) -> None:
         """The line's own lease on an output goes on; with a claim, that one."""
         if "claim" in given:
-            return wait_for(lambda told: self.desk.give(self.source(), "renew", given, told))
+            self.desk.give(self.source(), "renew", given, told)
+            return
         _known(given, {"output"})
-        return wait_for(
-            lambda told: self.desk.renew(self.source(), str(given.get("output", "")), self._slot, told)
-        )
+        self.desk.renew(self.source(), str(given.get("output", "")), self._slot, told)
 
-    def let_go(self, given: dict[str, Any]) -> Any:
+    def let_go(self, given: dict[str, Any], told: Told) -> None:
         """A lease ends."""
         _known(given, {"output"})
-        output = str(given.get("output", ""))
-        return wait_for(lambda told: self.desk.release(self.source(), output, told, self._slot))
+        self.desk.release(self.source(), str(given.get("output", "")), told, self._slot)
 
     def watch(self, given: dict[str, Any]) -> Any:
         """Notifications 'changed' of these names, or of all; first as they are."""
         _known(given, {"names"})
         names = given.get("names", [])
-        self._watched = {self._named(name) for name in (names if isinstance(names, list) else [names])}
+        self._watched = {self._name(name) for name in (names if isinstance(names, list) else [names])}
         self._afresh()
         return {"watching": sorted(self._watched) or "everything"}
 
@@ -362,7 +334,7 @@ class LineRemote(Remote):
         self._watched = None
         return {"watching": None}
 
-    def _named(self, name: Any) -> str:
+    def _name(self, name: Any) -> str:
         """The name of an output or an input, if it is one. Raises `CallerError`."""
         site = self.desk.site
         if not isinstance(name, str) or (name not in site.outputs and name not in site.inputs):
@@ -374,11 +346,38 @@ class LineRemote(Remote):
         return f"hand:line:{self.name}"
 
 
-METHODS: dict[str, Callable[[LineRemote, dict[str, Any]], Any]] = {
-    "ping": LineRemote.ping, "site": LineRemote.site, "look": LineRemote.look, "hold": LineRemote.hold, "renew": LineRemote.renew, "let_go": LineRemote.let_go,
-    "watch": LineRemote.watch, "unwatch": LineRemote.unwatch,
+LOOKS: dict[str, Callable[[LineRemote, dict[str, Any]], Any]] = {
+    "ping": LineRemote.ping, "site": LineRemote.site, "look": LineRemote.look, "watch": LineRemote.watch, "unwatch": LineRemote.unwatch,
+}  # fmt: skip
+HOLDS: dict[str, Callable[[LineRemote, dict[str, Any], Told], None]] = {
+    "hold": LineRemote.hold, "renew": LineRemote.renew, "let_go": LineRemote.let_go,
 }  # fmt: skip
 """Beside the commands of the table: what looks, and holds, which are the line's own."""
+
+
+class _Batch:
+    """Requests that came as one, and are answered as one when the last of them is."""
+
+    def __init__(self, count: int, out: Outbox) -> None:
+        self._answers: list[dict[str, Any] | None] = [None] * count
+        self._left, self._out = count, out
+        self._lock = threading.Lock()
+
+    def take(self, number: int, answer: dict[str, Any] | None) -> None:
+        """The answer to one of them."""
+        with self._lock:
+            self._answers[number] = answer
+            self._left -= 1
+            over = not self._left
+        if over and (said := [each for each in self._answers if each is not None]):
+            self._out.put(said)
+
+
+def _named(given: Any) -> dict[str, Any]:
+    """Parameters, if they go by name. Raises `CallerError`."""
+    if not isinstance(given, dict):
+        raise CallerError("by-name", "Parameters go by name here.", 'Send "params": {"output": "gallery"}.')
+    return given
 
 
 def _known(given: dict[str, Any], names: set[str]) -> None:
