@@ -11,6 +11,7 @@ import re
 import socket
 import struct
 import subprocess
+import sys
 import time
 from collections.abc import Iterable, Iterator
 from typing import Any
@@ -24,7 +25,7 @@ from pythonosc.osc_message_builder import OscMessageBuilder
 from cairnwind.remotes.line import HOLDS, LOOKS
 from cairnwind.remotes.modbus import Places
 from cairnwind.site.remotes import peer
-from tests.conftest import eventually
+from tests.conftest import eventually, spawn
 from tests.remotes.peers import Surface, Ways
 
 FAULTS: list[logging.LogRecord] = []
@@ -245,6 +246,23 @@ def test_a_slow_line_gets_a_long_answer_whole(ways: Ways) -> None:
             came += os.read(host.mine, 600)
     lines = [json.loads(line) for line in came.splitlines()]
     assert [each["id"] for each in next(line for line in lines if isinstance(line, list))] == list(range(40))
+
+
+def test_a_host_that_sends_and_does_not_listen_is_heard_when_it_says_stop(ways: Ways) -> None:
+    host, site = ways.host, ways.running.site
+    asked = [("turn", {"output": "gallery", "setting": number % 100 + 1}) for number in range(3000)]
+    for number, (word, about) in enumerate([*asked, ("stop", {"reason": "enough"})]):
+        host.write(
+            json.dumps({"jsonrpc": "2.0", "id": number, "method": word, "params": about}).encode() + b"\n"
+        )
+    eventually(lambda: site.facts()["all_stop"]["stopped"])
+    frames = site.remote_traffic("bench")["frames"]
+    assert any("nobody takes off what is sent before it" in each["text"] for each in frames), "it is said"
+    site.reset_stop()
+    site.release("gallery")
+    while list(host.lines(0.5)):
+        pass  # at last it listens
+    assert host.call("ping")["result"]["epoch"]
 
 
 def test_the_protocol_itself(ways: Ways) -> None:
@@ -477,6 +495,31 @@ def test_patterns_times_and_what_is_cut_off(ways: Ways) -> None:
     ways.surface.socket.sendto(whole[:-2], ("127.0.0.1", ways.surface.port))
     eventually(lambda: "not whole" in ways.running.site.remote_traffic("surface")["frames"][-1]["text"])
     assert held() == set(), "what is cut off is no value of 0"
+
+
+def test_a_flood_of_messages_does_not_crowd_out_a_stop(ways: Ways) -> None:
+    flood = (
+        "import socket, sys\n"
+        "line = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)\n"
+        "while True: line.sendto(bytes.fromhex(sys.argv[2]), ('127.0.0.1', int(sys.argv[1])))"
+    )
+    fader = OscMessageBuilder("/out/gallery")
+    fader.add_arg(0.4)
+    others = [
+        spawn(sys.executable, "-c", flood, ways.surface.port, fader.build().dgram.hex()) for _ in range(2)
+    ]
+    try:
+        eventually(lambda: ways.running.site.output("gallery")["confirmed"]["on"])
+        ways.surface.send("/stop", 1)  # once
+        eventually(lambda: ways.running.site.facts()["all_stop"]["stopped"])
+    finally:
+        for each in others:
+            each.kill()
+            each.wait()
+    eventually(
+        lambda: not [each for each in ways.running.site.call("GET", "/claims") if each["rank"] == "hand"]
+    )
+    ways.running.site.reset_stop()
 
 
 def test_a_sender_that_is_not_listed_is_not_heard(ways: Ways) -> None:

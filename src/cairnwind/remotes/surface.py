@@ -3,7 +3,7 @@
 ``/out/NAME v``: a number from 0 to 1 (a whole number or a flag: off or on), or a text that the output reads; each message renews
 a lease of a second, and off lets go. ``/pad/NAME x y``: a position, for a quarter of a second. ``/stop``, ``/phrase TEXT``.
 ``/tell SECONDS``: state is sent back to the sender for so long (60 at most; 0 ends it) as ``/out/NAME/is v TEXT``, ``/in/NAME/is v TEXT``,
-``/refused ADDRESS REASON``. Only listed senders are heard. An address may be a pattern, a bundle's time may lie a little ahead.
+``/refused ADDRESS REASON``. Only listed senders are heard; ``/stop``, written so, by ears of its own, whatever else is sent. An address may be a pattern, a bundle's time may lie a little ahead.
 """
 
 from __future__ import annotations
@@ -22,6 +22,7 @@ from cairnwind.core.values.errors import CallerError
 from cairnwind.remotes import osc
 from cairnwind.remotes.address import near
 from cairnwind.remotes.desk import Desk
+from cairnwind.remotes.ears import listening
 from cairnwind.remotes.remote import MapRow, Remote
 from cairnwind.site import remotes as facts
 
@@ -44,7 +45,8 @@ class SurfaceRemote(Remote):
     def __init__(self, desk: Desk, told: facts.Surface) -> None:
         super().__init__(told.name, desk, (key for _, key in told.senders))
         self._told = told
-        self._socket: socket.socket | None = None
+        self._sockets: list[socket.socket] = []
+        """What all send to; and, where the system can tell them apart, one for stops alone."""
         self._hears: dict[tuple[str, int], float] = {}
         """Who asked to be told, and until when (monotonic seconds)."""
         self._heard: dict[str, float] = {}
@@ -56,33 +58,35 @@ class SurfaceRemote(Remote):
 
     def start(self) -> None:
         """Listen. Raises `CallerError` (``port``)."""
-        host = self._told.listen[0]
-        self._socket = socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET, socket.SOCK_DGRAM)
+        host, port = self._told.listen
         try:
-            self._socket.bind(self._told.listen)
+            self._sockets = listening(host, port, b"/stop")
         except OSError as error:
-            self._socket.close()
-            self._socket = None
             raise CallerError(
-                "port", f"remote surface cannot listen on {host}:{self._told.listen[1]}: {error.strerror}.", "Stop what listens there, or give it another port."
+                "port", f"remote surface cannot listen on {host}:{port}: {error.strerror}.", "Stop what listens there, or give it another port."
             ) from None  # fmt: skip
-        self._socket.settimeout(0.5)
-        self.port = self._socket.getsockname()[1]
+        self.port = self._sockets[0].getsockname()[1]
         self.up = True
         self.desk.listen(self._listen)
-        self._thread = threading.Thread(target=self._work, name="surface", daemon=True)
-        self._thread.start()
+        self._threads = [
+            threading.Thread(target=self._work, args=(each,), name="surface", daemon=True)
+            for each in self._sockets
+        ]
+        for thread in self._threads:
+            thread.start()
         threading.Thread(target=self._tell_changes, name="surface-out", daemon=True).start()
 
     def stop(self) -> None:
         """Listen no more."""
         self._over, self.up = True, False
         self._wake.set()
-        if self._socket is not None:
+        for each, said in zip(self._sockets, (b"", b"/stop"), strict=False):
             # a socket that somebody waits on keeps its address: wake them first
-            self._socket.sendto(b"", (near(self._told.listen[0]), self.port))
-            self._thread.join(2)
-            self._socket.close()
+            each.sendto(said, (near(self._told.listen[0]), self.port))
+        for thread in self._threads:
+            thread.join(2)
+        for each in self._sockets:
+            each.close()
 
     def peers(self) -> list[str]:
         """Who was heard in the last minute."""
@@ -120,15 +124,15 @@ class SurfaceRemote(Remote):
 
     # --- in ---------------------------------------------------------------------------------------------------
 
-    def _work(self) -> None:
-        while not self._over and self._socket is not None:
+    def _work(self, ear: socket.socket) -> None:
+        while not self._over:
             try:
-                packet, sender = self._socket.recvfrom(4096)
+                packet, sender = ear.recvfrom(4096)
             except TimeoutError:
                 continue
             except OSError:
                 return
-            if packet:
+            if packet and not self._over:
                 self.guarded(self._packet, packet, (sender[0], sender[1]))
 
     def _packet(self, packet: bytes, sender: tuple[str, int]) -> None:
@@ -283,9 +287,8 @@ class SurfaceRemote(Remote):
             builder.add_arg(value)
         packet = builder.build().dgram
         try:
-            if self._socket is not None:
-                self._socket.sendto(packet, sender)
-                self.traffic.add("sent", packet, f"{sender[0]} {address} {' '.join(map(str, values))}")
+            self._sockets[0].sendto(packet, sender)
+            self.traffic.add("sent", packet, f"{sender[0]} {address} {' '.join(map(str, values))}")
         except OSError as error:
             self.traffic.add("lost", packet, f"{sender[0]}: {error}")
 
