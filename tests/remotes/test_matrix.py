@@ -14,7 +14,7 @@ import pytest
 from cairnwind.commands import table as commands
 from cairnwind.commands.declaring import Command
 from cairnwind.commands.paths import filled
-from cairnwind.commands.reading import names
+from cairnwind.commands.reading import holds, names
 from cairnwind.core.values.errors import CallerError, Trouble
 from tests.conftest import eventually
 from tests.remotes.peers import Answer, Ways
@@ -217,6 +217,75 @@ def test_every_command_of_the_table_is_the_same_by_every_way(word: str, ways: Wa
     assert len(set(found.values())) == 1, found
     if kind.role == "keep":
         assert found["HTTP"] == ("refused", "the key 'hands' may only operate")
+
+
+def test_a_key_for_some_outputs_touches_nothing_of_others_by_any_command_and_any_way(ways: Ways) -> None:
+    """Of `yard`, which is not among them, there is one of everything that a command may be about."""
+    free(ways)
+    site = ways.running.site
+    claim = site.turn("yard", "on").claim
+    site.do("turn yard off in 10 minutes")
+    site.lock("yard", "ladder", "new bulbs")
+    site.add_schedule(name="yardly", do="turn yard on", from_="23:00", for_="8 h")
+    (timer,) = (each["id"] for each in site.plan()["timers"] if "yard" in each["text"])
+    others = {
+        "output": "yard", "about": "yard", "claim": claim, "timer": timer, "name": "yardly", "do": "turn yard on", "phrase": "turn yard on",
+        "pin": "line-3",
+    }  # fmt: skip
+    before = site.output("yard")["claims"], site.plan(), site.facts()["lockouts"]
+    tried = 0
+    for word, kind in commands.COMMANDS.items():
+        if kind.role != "operate" or word in ("stop", "open", "reset", "resume"):
+            continue  # a stop is everybody's; of the others there is nothing here
+        body = given(kind) | {name: value for name, value in others.items() if name in names(kind)}
+        if word == "turn":
+            body = {"output": "yard", "setting": "on"}
+        if word == "add_schedule":
+            body["name"] = "another"
+        for way, form in by_every_way(ways, kind, body):
+            outcome, reason = told(form)
+            assert (outcome, "the key 'hands' may not command" in reason) == ("refused", True), (
+                word,
+                way,
+                form,
+            )
+            tried += 1
+    assert tried >= 80
+    assert (site.output("yard")["claims"], site.plan(), site.facts()["lockouts"]) == before
+    site.cancel(timer)
+    site.drop_schedule("yardly")
+    free(ways)
+
+
+LONG, TURNING = "x" * 5000, "a\x1b[31mb\u202ec\x07"
+
+
+def test_every_text_of_every_command_has_a_bound_and_none_reaches_a_terminal_as_it_came(ways: Ways) -> None:
+    site, tried = ways.running.site, 0
+    for kind in commands.COMMANDS.values():
+        for name, field in names(kind).items():
+            if holds(field) is not str:
+                continue
+            free(ways)
+            for way, form in by_every_way(ways, kind, given(kind) | {name: LONG}):
+                outcome, reason = told(form)
+                assert (outcome, len(reason) < 1000) == ("refused", True), (kind.word, name, way)
+                tried += 1
+            assert all(form for _, form in by_every_way(ways, kind, given(kind) | {name: TURNING}))
+            if any(each["name"] == TURNING for each in site.plan()["schedules"]):
+                site.drop_schedule(TURNING)
+    assert tried > 100
+    for command in (
+        ["look"],
+        ["plan"],
+        ["records"],
+        ["records", "gallery"],
+        ["why", "gallery"],
+        ["look", "gallery"],
+    ):
+        said = ways.running.cli(*command)
+        assert not any(each in said.stdout + said.stderr for each in "\x1b\u202e\x07"), command
+    free(ways)
 
 
 def test_a_note_is_shown_with_what_it_is_about(ways: Ways) -> None:

@@ -136,7 +136,7 @@ class BoardViews:
                 caller(), "a key for some outputs may not work inputs, which others depend on", "operate"
             )
         input = self.site.inputs[name]
-        body = json_body({"state", "volts"})
+        body = json_body({"volts" if input.analogue else "state"})
         world = self.runtime.pins.world(input)
         if world is None:
             raise CallerError(
