@@ -339,7 +339,7 @@ def test_the_journal_is_paged_both_ways(shared: Running) -> None:
 
 
 def read_events(
-    running: Running, count: int, last: str | None = None, path: str = "/events"
+    running: Running, count: int, last: str | None = None, path: str = "/events", *, beats: bool = False
 ) -> list[tuple[str, str, dict[str, Any]]]:
     """(id, event, data) of so many events of a stream that is opened anew."""
     headers = {"Authorization": f"Bearer {running.key}", **({"Last-Event-ID": last} if last else {})}
@@ -352,11 +352,29 @@ def read_events(
                 name, _, value = line.partition(": ")
                 fields[name] = value
             elif "data" in fields:
-                found.append((fields["id"], fields.get("event", ""), json.loads(fields["data"])))
+                if (fields.get("event") == "beat") == beats:
+                    found.append((fields.get("id", ""), fields.get("event", ""), json.loads(fields["data"])))
                 fields = {}
                 if len(found) == count:
                     return found
     return found
+
+
+def test_what_comes_after_its_time_is_not_done(running: Running) -> None:
+    def asked(before: object) -> requests.Response:
+        wish = {"output": "gallery", "setting": "on"}
+        return running.http("POST", "/api/v1/claims", headers={"Cairnwind-Before": str(before)}, json=wish)
+
+    now = time.time_ns() // 1_000_000
+    late = asked(now - 1500)
+    assert (late.status_code, late.json()["code"]) == (412, "late")
+    assert "s after its sender had given it up" in late.json()["detail"]
+    assert asked("soon").json()["code"] == "bad-value"
+    assert not running.site.output("gallery")["wanted"]["on"]
+    assert asked(now + 60_000).status_code == 201
+    assert running.http("GET", "/api/v1/outputs", headers={"Cairnwind-Before": "1"}).status_code == 200
+    one, two = (data["at"] for _, _, data in read_events(running, 2, beats=True))
+    assert now <= one < two, "who follows the stream is told what time it is here"
 
 
 def test_the_stream_begins_with_everything_and_resumes_where_it_broke(running: Running) -> None:

@@ -129,6 +129,8 @@ class Wire:
                 if line:
                     name, _, value = line.partition(": ")
                     fields[name] = value
+                elif fields.get("event") == "beat":
+                    fields = {}  # it lives
                 elif "data" in fields:
                     data = self.cleans(json.loads(fields["data"]))
                     name = data.get("name") or data.get("output") or ""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 import socket
+import time
 from collections.abc import Iterable
 
 from flask import Request, Response, request
@@ -25,6 +26,8 @@ SURFACES = {
     "cairnwind-voice": "voice",
 }
 CALENDAR_PATH = "/api/v1/plan/calendar"
+BEFORE = "HTTP_CAIRNWIND_BEFORE"
+"""A header of commands: milliseconds since 1970 by this service's clock (`beat`), after which they are not to be done any more."""
 
 
 class Door:
@@ -75,6 +78,8 @@ class Door:
                             f"The address has a query '{name}' that is not known here.",
                             error.remedy,
                         )
+            if BEFORE in environ and method != "GET":
+                _in_time(environ[BEFORE])
         except Trouble as error:
             return from_trouble(error)
         return None
@@ -143,3 +148,16 @@ def cookie_name(asked: Request) -> str:
     Where there is TLS its beginning has browsers hold that nobody but this host, by TLS, has set it.
     """
     return f"{'__Host-' if asked.is_secure else ''}cairnwind-{asked.environ['SERVER_PORT']}"
+
+
+def _in_time(before: str) -> None:
+    """What somebody has given up is not done late. Raises `CallerError` (``late``, ``bad-value``)."""
+    if not before.isdigit() or len(before) > 15:
+        raise CallerError(
+            "bad-value", f"'{before[:40]}' is no time.", "Send Cairnwind-Before: milliseconds since 1970, UTC."
+        )
+    late = time.time_ns() // 1_000_000 - int(before)
+    if late > 0:
+        raise CallerError(
+            "late", f"This came {late / 1000:.1f} s after its sender had given it up.", "It was not done: send it again."
+        )

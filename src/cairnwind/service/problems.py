@@ -12,12 +12,12 @@ from cairnwind.service.shapes import dump
 
 STATUS = {
     "bad-value": 400, "bad-body": 400, "key": 401, "sign-in": 401, "role": 403, "origin": 403, "host": 421,
-    "unknown-name": 404, "no-claim": 404, "no-page": 404, "bad-phrase": 400, "asks-back": 400, "method": 405, "refused": 409, "too-large": 413,
+    "unknown-name": 404, "no-claim": 404, "no-page": 404, "bad-phrase": 400, "asks-back": 400, "method": 405, "refused": 409, "late": 412, "too-large": 413,
     "media": 415, "token": 422, "wait": 429, "rate": 429, "reload": 409, "site-file": 409, "no-file": 409, "engine": 500, "unreachable": 503, "busy": 503, "not-recorded": 507,
 }  # fmt: skip
 TITLES = {
     400: "The request cannot be understood", 401: "Not signed in", 403: "Not allowed", 404: "Not there",
-    405: "Not done that way", 409: "Refused", 413: "Too large", 415: "Not JSON", 421: "Not this host",
+    405: "Not done that way", 409: "Refused", 412: "Too late", 413: "Too large", 415: "Not JSON", 421: "Not this host",
     422: "Used already", 429: "Too often", 500: "Cairnwind is at fault", 503: "Not now", 507: "Not recorded",
 }  # fmt: skip
 

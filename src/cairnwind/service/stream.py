@@ -27,8 +27,10 @@ KEPT = 4096
 """Events kept for those who come back."""
 BURST_EVERY = 0.02
 """Seconds between the starts of two bursts, as long as events keep coming."""
-BEAT = 15.0
-"""Seconds after which a silent stream gets a comment, so that both ends notice a dead link."""
+BEAT = 2.0
+"""Seconds between two beats: who follows everything is told that this service still lives, and what time it is here."""
+LOOK = 15.0
+"""Seconds after which a silent stream of anything else gets a comment, so that both ends notice a dead link."""
 MOST = 400
 """Streams at once; then the key that has most of them loses its oldest."""
 BEHIND = 1 << 20
@@ -171,7 +173,7 @@ class Stream:
 
     def _work(self) -> None:
         last_burst = 0.0
-        beat = time.monotonic() + BEAT
+        beat = look = time.monotonic()
         while True:
             for key, mask in self._selector.select(max(0.0, beat - time.monotonic())):
                 if key.data is None:
@@ -203,12 +205,21 @@ class Stream:
             self._burst()
             if last_burst >= beat:
                 beat = last_burst + BEAT
+                self._say(b'event: beat\ndata: {"at": %d}\n\n' % (time.time_ns() // 1_000_000), whole=True)
+            if last_burst >= look:
+                look = last_burst + LOOK
                 for reader in list(self._readers.values()):
                     if reader.who is not None and not self.still(reader.who):
                         self._drop(reader)
-                    elif not reader.waiting and not (reader.choice is not None and reader.choice.once):
-                        reader.waiting = b": here\n\n"
-                        self._send(reader)
+                self._say(b": here\n\n", whole=False)
+
+    def _say(self, said: bytes, *, whole: bool) -> None:
+        """Tell all who follow everything, or all others, that somebody is here."""
+        for reader in list(self._readers.values()):
+            once = reader.choice is not None and reader.choice.once
+            if not reader.waiting and not once and (reader.choice is None) == whole:
+                reader.waiting = said
+                self._send(reader)
 
     def _oldest_of_most(self) -> Reader:
         """Of the key that has most streams, the one that was opened first."""
