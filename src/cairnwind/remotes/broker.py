@@ -102,7 +102,9 @@ class BrokerRemote(Remote):
                 self._others.append(other)
             connection.beside = tuple(self._others)
             self._intake.start()
-        listens = self._others[0] if self._others else connection  # not what boards report by, where there is another
+        listens = (
+            self._others[0] if self._others else connection
+        )  # not what boards report by, where there is another
         listens.follow(f"{self._top}/service/hello", lambda message: self.guarded(self._hello, message))
         self.desk.listen(self._listen)
         self._thread.start()

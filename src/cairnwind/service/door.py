@@ -154,10 +154,14 @@ def _in_time(before: str) -> None:
     """What somebody has given up is not done late. Raises `CallerError` (``late``, ``bad-value``)."""
     if not before.isdigit() or len(before) > 15:
         raise CallerError(
-            "bad-value", f"'{before[:40]}' is no time.", "Send Cairnwind-Before: milliseconds since 1970, UTC."
+            "bad-value",
+            f"'{before[:40]}' is no time.",
+            "Send Cairnwind-Before: milliseconds since 1970, UTC.",
         )
     late = time.time_ns() // 1_000_000 - int(before)
     if late > 0:
         raise CallerError(
-            "late", f"This came {late / 1000:.1f} s after its sender had given it up.", "It was not done: send it again."
+            "late",
+            f"This came {late / 1000:.1f} s after its sender had given it up.",
+            "It was not done: send it again.",
         )

@@ -17,6 +17,7 @@ from cairnwind.core.facts import plan
 from cairnwind.core.facts.claims import Rank
 from cairnwind.core.facts.course import Course, Timer
 from cairnwind.core.facts.plan import Schedule
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language import answers, schedules
 from cairnwind.core.values import dates
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
@@ -46,13 +47,18 @@ class PlanViews:
 
     def __init__(self, desk: Desk, perform: Callable[..., Response]) -> None:
         """``perform`` has a command decided, and answers with its outcome."""
-        self.desk, self.runtime, self.keys, self.site = desk, desk.runtime, desk.keys, desk.runtime.site
+        self.desk, self.runtime, self.keys = desk, desk.runtime, desk.keys
         self.engine = self.runtime.engine
         self.zone = ZoneInfo(self.site.timezone)
         self._perform = perform
         self._rehearsing = Bounded(
             "a rehearsal", "Rehearse a shorter time, or on a machine of your own: cairnwind rehearse."
         )
+
+    @property
+    def site(self) -> Site:
+        """What is wired, and the site file, as it was read last."""
+        return self.runtime.site
 
     @property
     def planned(self) -> schedules.Planned:
@@ -344,9 +350,7 @@ class PlanViews:
             )
         now = list(self.engine.planning.schedules.values())
         changed = self._changed(body, now) if "put" in body or "drop" in body else None
-        found = self._rehearsing.run(
-            rehearsals.compared, self.site, self.runtime.rules, now, changed, begin, end
-        )
+        found = self._rehearsing.run(rehearsals.compared, self.site, now, changed, begin, end)
         return Response(found, content_type="application/json")
 
     def _changed(self, body: dict[str, Any], now: list[Schedule]) -> list[Schedule]:

@@ -16,6 +16,8 @@ from cairnwind.core.language.forms import Rules
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS
 from cairnwind.service.shapes import moment
+from cairnwind.site.plans import read_plan
+from cairnwind.site.rules import read_rules
 
 HOUR = 3600 * NS
 KILOWATT_HOUR = 3.6e6
@@ -24,9 +26,10 @@ MOST_EVENTS = 50_000
 
 
 def compared(
-    site: Site, rules: Rules, plan: Sequence[Schedule], changed: Sequence[Schedule] | None, begin: int, end: int
+    site: Site, plan: Sequence[Schedule], changed: Sequence[Schedule] | None, begin: int, end: int
 ) -> dict[str, Any]:  # fmt: skip
     """The rehearsal of a plan, and, where it is to be changed, of the changed one, with what differs. Raises `CallerError` (``too-large``)."""
+    rules = read_rules(site, read_plan(site))
     found = _rehearsed(site, rules, plan, begin, end)
     if changed is None:
         return {"plan": form(found, site)}
