@@ -67,7 +67,7 @@ $(CONSOLE)/index.html: $(CONSOLE_SOURCES) | $(VENV)/.run
 	@touch $@
 
 # The console's types are those that the service describes.
-console/src/lib/described.d.ts: $(FORMS) | console
+console/src/state/described.d.ts: $(FORMS) | console
 	@mkdir -p build
 	@$(BIN)/python tools/describe.py build/openapi.json
 	@tools/with-node.sh $(BIN) npm --prefix console run --silent types > /dev/null
@@ -87,10 +87,10 @@ $(CONSUMER): tests/consumer/package-lock.json | $(VENV)/.run
 	@tools/with-node.sh $(BIN) npm --prefix tests/consumer install --no-save --ignore-scripts --no-audit --no-fund --loglevel=error
 	@touch $@
 
-test: setup $(VENV)/.dev $(CONSUMER) console/src/lib/described.d.ts packages
+test: setup $(VENV)/.dev $(CONSUMER) console/src/state/described.d.ts packages
 	@$(BIN)/python -m pytest -n $(WORKERS) --dist loadfile
 
-lint: $(VENV)/.dev console console/src/lib/described.d.ts
+lint: $(VENV)/.dev console console/src/state/described.d.ts
 	@$(BIN)/ruff check .
 	@$(BIN)/mypy
 	@$(BIN)/lint-imports --config pyproject.toml

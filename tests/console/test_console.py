@@ -12,6 +12,7 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 import cairnwind.service
 from cairnwind.core.values.settings import FULL
+from tests.console.around import sheet, tile, to
 from tests.conftest import Running, eventually
 
 FLAGS = [
@@ -45,7 +46,7 @@ def signed_in(browser: Browser, running: Running, heading: str) -> Iterator[Page
         ),
     )
     found.goto(running.service.sign_in_link())
-    expect(found.get_by_role("heading", name=heading)).to_be_visible()
+    expect(found.locator(".rail .name")).to_contain_text(heading)
     yield found
     context.close()
     assert errors == []
@@ -57,21 +58,24 @@ def page(browser: Browser, running: Running) -> Iterator[Page]:
 
 
 def test_what_is_turned_in_the_page_is_so_and_the_other_way_round(page: Page, running: Running) -> None:
-    page.get_by_role("button", name="Turn Gallery on").or_(
-        page.get_by_role("button", name="Turn gallery on")
-    ).click()
+    tile(page, "gallery").click()
     eventually(lambda: running.link().level("gallery") == FULL)
     expect(page.locator("[data-output=gallery] output")).to_have_text("100 %")
-    expect(page.get_by_role("button", name="Turn gallery off")).to_have_text("Turn off")
+    expect(tile(page, "gallery")).to_have_attribute("aria-pressed", "true")
     before = page.locator("[data-output=gallery]").bounding_box()
     running.site.turn("gallery", "40 %")
     expect(page.locator("[data-output=gallery] output")).to_have_text("40 %", timeout=1000)
-    expect(page.get_by_role("slider")).to_have_attribute("aria-valuenow", "40")
+    expect(page.locator("[data-output=gallery]")).to_have_attribute("style", re.compile("--fill: 40%"))
     assert page.locator("[data-output=gallery]").bounding_box() == before, "nothing jumps"
     assert "#sign-in" not in page.url
+    tile(page, "gallery").click()
+    eventually(lambda: running.link().level("gallery") == 0)
+    page.get_by_role("button", name="Undo").click()
+    eventually(lambda: running.link().level("gallery") == 0.4 * FULL)
 
 
 def test_a_level_is_set_by_keyboard_and_by_pointer(page: Page, running: Running) -> None:
+    sheet(page, "gallery")
     slider = page.get_by_role("slider")
     slider.focus()
     for _ in range(5):
@@ -90,10 +94,8 @@ def test_a_level_is_set_by_keyboard_and_by_pointer(page: Page, running: Running)
 
 def test_the_reason_is_there_on_demand_and_follows(page: Page, running: Running) -> None:
     running.site.turn("vent", "on")
-    page.get_by_role("button", name="Why is Vent on?").or_(
-        page.get_by_role("button", name="Why is vent on?")
-    ).click()
-    reason = page.locator("[data-output=vent] .reason")
+    its = sheet(page, "vent")
+    reason = its.get_by_role("region", name="Why")
     expect(reason).to_contain_text("a person at the client (first key) wants it on")
     running.site.lock("vent", "red", "belt")
     expect(reason).to_contain_text("locked out by tag 'red': belt")
@@ -106,17 +108,17 @@ def test_the_reason_is_there_on_demand_and_follows(page: Page, running: Running)
 def test_all_stop_takes_one_press_and_its_reset_two(page: Page, running: Running) -> None:
     running.site.turn("vent", "on")
     expect(page.locator("[data-output=vent] output")).to_have_text("on")
-    page.get_by_role("button", name="Stop everything").click()
+    page.get_by_role("button", name="Stop all").click()
     eventually(lambda: running.link().level("vent") == FULL)
-    told = page.get_by_role("status").filter(has_text="All-stop")
+    told = page.get_by_role("region", name="All-stop")
     expect(told).to_contain_text("by the console (first key)")
     expect(told).to_contain_text("After the reset these are on again: Vent on.")
-    page.get_by_role("button", name="Turn kiln on").click()
-    expect(page.get_by_text("kiln: all-stop by the console (first key).")).to_be_visible()
-    page.get_by_role("button", name="Reset all-stop…").click()
+    tile(page, "kiln").click()
+    expect(page.locator("[data-output=kiln]").get_by_role("alert")).to_contain_text("kiln: all-stop by the console (first key).")
+    page.get_by_role("button", name="Reset all-stop …").click()
     page.get_by_role("button", name="Keep stopped").click()
     assert running.site.facts()["all_stop"]["stopped"]
-    page.get_by_role("button", name="Reset all-stop…").click()
+    page.get_by_role("button", name="Reset all-stop …").click()
     page.get_by_role("button", name="Reset now").click()
     eventually(lambda: running.link().level("vent") == 0)
 
@@ -126,12 +128,12 @@ def test_a_lost_board_and_a_lost_link_are_said_and_come_back(page: Page, running
     expect(page.locator("[data-board=far]")).to_contain_text("does not answer since")
     expect(page.locator("[data-output=yard]")).to_have_attribute("data-state", "unreachable")
     running.link("far").plug()
-    expect(page.locator(".links")).to_have_text("All 2 boards answer")
+    expect(page.locator("[data-board=far]")).to_have_count(0)
     running.link().set_input("door", False)
     expect(page.locator("[data-input=door] .state")).to_have_text("closed")
     running.end()
     banner = page.get_by_role("alert")
-    expect(banner).to_contain_text("What is shown may be old")
+    expect(banner).to_contain_text("What is shown is old since")
     running.begin()
     expect(banner).to_be_hidden(timeout=10_000)
     running.link().set_input("door", False)
@@ -139,7 +141,7 @@ def test_a_lost_board_and_a_lost_link_are_said_and_come_back(page: Page, running
 
 
 def test_a_bare_pin_is_tried_for_as_long_as_one_looks(page: Page, running: Running) -> None:
-    page.get_by_role("link", name="Boards").click()
+    to(page, "Site")
     vent = page.locator("[data-pin='near:J2-9']")
     expect(vent).to_contain_text("line 41")
     expect(vent).to_contain_text("vent")
@@ -169,7 +171,7 @@ def test_an_input_is_pretended_the_wire_is_seen_and_a_board_is_lost(page: Page, 
     page.get_by_role("button", name="Pretend closed").click()
     expect(page.locator("[data-input=door] .state")).to_have_text("closed")
     page.get_by_text("On the wire of near").click()
-    page.get_by_role("button", name="Turn Vent on").click()
+    tile(page, "vent").click()
     expect(page.locator("[data-way=sent]").first).to_contain_text("line 41: 0 % high")
     running.link("far").unplug("cable")
     expect(page.locator("[data-board-tab=far]")).to_contain_text("does not answer")
@@ -204,10 +206,12 @@ def test_it_fits_the_screen_and_every_control_has_a_name(
 ) -> None:
     page.set_viewport_size({"width": size[0], "height": size[1]})
     if dark:
-        page.get_by_role("button", name="Go dark").click()
+        page.get_by_role("button", name="Go dark").locator("visible=true").click()
         expect(page.locator("html")).to_have_attribute("data-mode", "dark")
     assert page.evaluate("document.documentElement.scrollWidth") <= size[0]
     for button in page.get_by_role("button").all():
+        if not button.is_visible():
+            continue
         box = button.bounding_box()
         assert box is not None
         assert box["width"] >= 24
@@ -218,4 +222,4 @@ def test_it_fits_the_screen_and_every_control_has_a_name(
 def test_the_script_is_small() -> None:
     folder = Path(cairnwind.service.__file__).parent / "console" / "assets"
     size = sum(len(gzip.compress(path.read_bytes())) for path in folder.glob("*.js"))
-    assert 10_000 < size < 120_000
+    assert 10_000 < size < 140_000

@@ -13,6 +13,7 @@ from vcdvcd import VCDVCD
 
 from cairnwind.core.values import colours
 from cairnwind.core.values.settings import FULL
+from tests.console.around import sheet, to
 from tests.conftest import Running, eventually
 from tests.console.pads import hold
 from tests.console.test_console import browser, signed_in  # noqa: F401
@@ -32,6 +33,7 @@ def page(browser: Browser, bench: Running) -> Iterator[Page]:  # noqa: F811
 
 
 def test_a_colour_and_a_tune_are_chosen(page: Page, bench: Running) -> None:
+    sheet(page, "colour")
     page.get_by_role("button", name="colour coral", exact=True).click()
     eventually(lambda: bench.link().pins[5] == 0)
     assert bench.link().pins[22] == FULL - colours.linear(round(FULL * 0x50 / 255))
@@ -39,11 +41,13 @@ def test_a_colour_and_a_tune_are_chosen(page: Page, bench: Running) -> None:
     page.get_by_label("Any colour for colour").fill("#0000ff")
     expect(page.locator("[data-output=colour] output")).to_have_text("blue")
     bench.site.release("colour")
+    page.keyboard.press("Escape")
+    sheet(page, "bell")
     page.get_by_label("Tune for Bell").select_option("notes …")
     page.get_by_label("Notes for Bell").fill("tempo 60 A4:3")
     page.get_by_role("button", name="Play on Bell").click()
     expect(page.locator("[data-output=bell] output")).to_have_text("A4 (440 Hz)")
-    page.get_by_role("button", name="Turn Bell off").click()
+    page.locator("[data-sheet=bell]").get_by_role("button", name="off", exact=True).click()
     eventually(lambda: bench.link().pins[12] == 0)
     page.get_by_label("Notes for Bell").fill("A4 H9")
     page.keyboard.press("Enter")
@@ -52,8 +56,7 @@ def test_a_colour_and_a_tune_are_chosen(page: Page, bench: Running) -> None:
 
 
 def test_a_program_is_seen_before_it_runs_and_a_fade_is_left_alone(page: Page, bench: Running) -> None:
-    page.get_by_role("button", name="Why is lamp").click()
-    page.get_by_role("button", name="Program for lamp").click()
+    sheet(page, "lamp").get_by_role("button", name="Fade, blink or another program").click()
     panel = page.get_by_role("region", name="Program for lamp")
     panel.get_by_role("combobox").select_option("breathe")
     panel.get_by_label("High").fill("60 %")
@@ -115,7 +118,7 @@ def test_what_is_chosen_stays_when_a_proposal_comes_late(page: Page) -> None:
         "**/api/v1/signals*",
         lambda route: late.append(route) if "seconds=60" in route.request.url else route.continue_(),
     )
-    page.get_by_role("link", name="Signals").click()
+    to(page, "Bench")
     page.get_by_text(re.compile("of 17 signals")).click()
     page.get_by_role("checkbox", name="Bell", exact=True).check()
     with page.expect_response(lambda its: "seconds=60" in its.url):
@@ -128,7 +131,7 @@ def test_signals_far_and_near(page: Page, bench: Running, tmp_path: Path) -> Non
     bench.site.turn("relay", "on")
     bench.site.turn("lamp", "50 % duty")
     bench.site.turn("bell", "A4", lasting="30 s")
-    page.get_by_role("link", name="Signals").click()
+    to(page, "Bench")
     page.get_by_text(re.compile("of 17 signals")).click()
     for label in ("relay", "lamp", "Bell"):
         page.get_by_role("checkbox", name=label, exact=True).check()
@@ -160,7 +163,7 @@ def test_signals_far_and_near(page: Page, bench: Running, tmp_path: Path) -> Non
 
 
 def test_the_bench_shows_how_a_timer_gets_there(page: Page) -> None:
-    page.get_by_role("link", name="Bench", exact=True).click()
+    to(page, "Bench", "Light and timers")
     page.get_by_label("Timer").select_option("small-board")
     best = page.locator("tr.best")
     expect(best).to_contain_text("36363")

@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
+from tests.console.around import to
 from tests.conftest import Running, eventually
 from tests.console.test_console import browser, signed_in
 from tests.service.test_time import PLANNED
@@ -29,7 +30,8 @@ def page(browser: Browser, planned: Running) -> Iterator[Page]:
 
 
 def test_a_phrase_is_understood_while_it_is_typed_and_asks_back(page: Page, planned: Running) -> None:
-    field = page.get_by_label("Say what to do")
+    page.keyboard.press("/")
+    field = page.get_by_label("Find, or say what to do").last
     field.fill("dim the gallery to half for 10 min")
     expect(page.locator("#understood")).to_contain_text("turn gallery to 50 % for 10 min")
     assert not (planned.site.output("gallery")["confirmed"] or {})["on"], "only understood so far"
@@ -39,13 +41,13 @@ def test_a_phrase_is_understood_while_it_is_typed_and_asks_back(page: Page, plan
     field.fill("turn vent on for 10")
     page.get_by_role("button", name="10 min").click()
     expect(field).to_have_value("turn vent on for 10 min")
-    expect(page.locator("#understood")).to_contain_text("Vent: on for 10 min")
+    expect(page.locator("#understood")).to_contain_text("Vent on for 10 min (now off)")
     field.fill("turn galery on")
     expect(page.locator("#understood")).to_contain_text("Did you mean 'gallery'?")
 
 
 def test_a_week_is_shown_and_a_schedules_difference_before_it_is_saved(page: Page, planned: Running) -> None:
-    page.get_by_role("link", name="Plan").click()
+    to(page, "Plan")
     bars = page.get_by_role("group", name="What is on when").get_by_role("img")
     expect(bars).to_have_count(7)
     bars.first.focus()
@@ -91,7 +93,7 @@ def test_a_week_is_shown_and_a_schedules_difference_before_it_is_saved(page: Pag
 
 
 def test_timers_are_cancelled_and_a_calendar_is_taken(page: Page, planned: Running, tmp_path: Path) -> None:
-    page.get_by_role("link", name="Plan").click()
+    to(page, "Plan")
     planned.site.do("after 1 h turn vent on")
     timer = page.get_by_role("listitem").filter(has_text="turn vent on")
     expect(timer).to_be_visible()  # the stream tells that the plan has changed
@@ -114,8 +116,8 @@ def test_records_are_filtered_and_every_page_fits(
     planned.site.turn("gallery", 40)
     planned.again()
     page.goto(planned.service.sign_in_link())
-    for name in ("Plan", "Records"):
-        page.get_by_role("link", name=name).click()
+    for name in ("Plan", "Journal"):
+        to(page, name)
         expect(page.get_by_role("main")).to_be_visible()
         page.wait_for_timeout(300)
         assert page.evaluate("document.documentElement.scrollWidth") <= size[0], f"{name} fits"

@@ -1,0 +1,42 @@
+<!-- Inputs, one a line. Those of a simulated board can be worked. -->
+<script lang="ts">
+  import * as api from '../state/api'
+  import { attempt, clock, live } from '../state/live.svelte'
+  import type { Input } from '../state/types'
+
+  let { names, label, simulated = false }: { names: string[]; label: string; simulated?: boolean } = $props()
+
+  const aside = (input: Input) =>
+    input.volts !== null ? `${input.volts.toFixed(3)} V` : input.raw !== null && input.raw !== input.active ? `line: ${input.words[input.raw ? 1 : 0]}` : clock(input.since)
+</script>
+
+<ul aria-label={label}>
+  {#each names as name (name)}
+    {@const input = live.inputs[name]}
+    <li data-input={name}>
+      <span class="sign" class:active={input.active} class:unknown={input.active === null && input.kind !== 'analogue'} class:value={input.kind === 'analogue'} aria-hidden="true"></span>
+      <span class="label">{input.label}</span>
+      <span class="state" class:active={input.active}>{input.state}</span>
+      {#if simulated && input.kind !== 'analogue' && live.role !== 'watch'}
+        <button type="button" class="btn btn-sm preset-outlined-surface-500" onclick={() => attempt(() => api.pretend(name, { state: input.words[input.active ? 0 : 1] }))}>
+          Pretend {input.words[input.active ? 0 : 1]}
+        </button>
+      {:else}
+        <span class="since">{aside(input)}</span>
+      {/if}
+    </li>
+  {/each}
+</ul>
+
+<style>
+  ul { font-size: 0.9rem; }
+  li { display: grid; grid-template-columns: 1.6rem minmax(0, 1fr) auto minmax(4.8rem, auto); column-gap: 0.6rem; align-items: center; min-height: 2.1rem; border-top: 1px solid var(--line); }
+  li:first-child { border-top: 0; }
+  .label { overflow-wrap: anywhere; }
+  .sign { justify-self: center; width: 0.7rem; height: 0.7rem; border: 1.5px solid var(--soft); transform: rotate(45deg); }
+  .sign.active { background: var(--well); border-color: var(--well); }
+  .sign.value { border-radius: 50%; transform: none; }
+  .sign.unknown { border-style: dashed; }
+  .state.active { color: var(--well); font-weight: 600; }
+  .since { text-align: right; color: var(--soft); font-size: 0.8rem; }
+</style>

@@ -1,0 +1,86 @@
+<!-- A schedule being written: its rehearsed difference is shown before it is saved. -->
+<script lang="ts">
+  import * as api from '../state/api'
+  import { Problem } from '../state/api'
+  import { attempt } from '../state/live.svelte'
+  import type { Difference, Schedule } from '../state/types'
+
+  let { schedule, fresh, from, to, differs, done }: {
+    schedule: Partial<Schedule>; fresh: boolean; from: string; to: string; differs: (found: Difference[]) => void; done: () => void
+  } = $props()
+
+  const DAYS = ['MO', 'TU', 'WE', 'TH', 'FR', 'SA', 'SU']
+  // svelte-ignore state_referenced_locally
+  let form = $state({
+    name: schedule.name ?? '', do: schedule.do ?? '', from: schedule.from ?? '18:00', to: schedule.to ?? '', for: schedule.for ?? '',
+    repeat: schedule.repeat ?? 'FREQ=DAILY', starts: schedule.starts ?? '',
+  })
+  let wrong = $state('')
+  let key = $state('')
+  let found = $state<Difference[]>([])
+
+  const weekly = $derived(form.repeat.startsWith('FREQ=WEEKLY;BYDAY=') ? form.repeat.slice(18).split(',') : form.repeat === 'FREQ=DAILY' ? DAYS : [])
+  function day(name: string): void {
+    const days = weekly.includes(name) ? weekly.filter((each) => each !== name) : [...weekly, name]
+    form.repeat = days.length === 7 ? 'FREQ=DAILY' : `FREQ=WEEKLY;BYDAY=${DAYS.filter((each) => days.includes(each)).join(',')}`
+  }
+  const facts = $derived(Object.fromEntries(Object.entries(form).filter(([, value]) => value.trim())))
+
+  $effect(() => {
+    const asked = facts
+    const timer = setTimeout(async () => {
+      if (!asked.name || !asked.do) return
+      try {
+        found = (await api.rehearse(from, to, { put: asked })).differences ?? []
+        ;[wrong, key] = ['', '']
+        differs(found)
+      } catch (error) {
+        if (!(error instanceof Problem)) throw error
+        wrong = `${error.sentence} ${error.remedy}`
+        key = String(error.more.key ?? '')
+        differs([])
+      }
+    }, 300)
+    return () => clearTimeout(timer)
+  })
+
+  async function save(event: SubmitEvent): Promise<void> {
+    event.preventDefault()
+    if (await attempt(() => (fresh ? api.addSchedule(facts) : api.putSchedule(facts)))) done()
+  }
+</script>
+
+<form onsubmit={save} aria-label={fresh ? 'New schedule' : `Schedule ${form.name}`}>
+  <label>Name<input class="input" bind:value={form.name} readonly={!fresh} class:bad={key === 'name'} required /></label>
+  <label class="wide">Does<input class="input" bind:value={form.do} class:bad={key === 'do'} placeholder="turn gallery to 60 % over 30 s" required /></label>
+  <label>From<input class="input" bind:value={form.from} class:bad={key === 'from'} placeholder="18:00 or sunset - 20 min" required /></label>
+  <label>To<input class="input" bind:value={form.to} class:bad={key === 'to'} placeholder="22:30 or sunrise" /></label>
+  <label>or for<input class="input" bind:value={form.for} class:bad={key === 'for'} placeholder="2 h" /></label>
+  <fieldset>
+    <legend>Days</legend>
+    {#each DAYS as name (name)}<label class="day"><input type="checkbox" class="checkbox" checked={weekly.includes(name)} onchange={() => day(name)} /> {name}</label>{/each}
+  </fieldset>
+  <label class="wide">Rule (RFC 5545)<input class="input" bind:value={form.repeat} class:bad={key === 'repeat'} /></label>
+  <label>First day<input class="input" type="date" bind:value={form.starts} /></label>
+  <p class="wide" aria-live="polite">
+    {#if wrong}<span class="wrong">{wrong}</span>
+    {:else if found.length}In the time shown, {found.filter((each) => each.would_be).length} times would be new and {found.filter((each) => each.was).length} would be gone: the broken lines above.
+    {:else if form.name && form.do}In the time shown, nothing would differ.{/if}
+  </p>
+  <div class="row">
+    <button type="submit" class="btn btn-sm preset-filled-primary-500" disabled={Boolean(wrong)}>Save</button>
+    <button type="button" class="btn btn-sm preset-outlined-surface-500" onclick={done}>Cancel</button>
+  </div>
+</form>
+
+<style>
+  form { display: grid; grid-template-columns: repeat(auto-fit, minmax(9rem, 1fr)); gap: 0.5rem 0.8rem; padding: 0.7rem 0; border-top: 1px solid var(--line); }
+  label, legend { font-size: 0.75rem; color: var(--quiet); }
+  .wide { grid-column: span 2; }
+  fieldset { grid-column: 1 / -1; display: flex; flex-wrap: wrap; gap: 0.2rem 0.9rem; }
+  .day { display: flex; gap: 0.3rem; align-items: center; color: inherit; }
+  .bad { border-color: var(--ill); }
+  .wrong { color: var(--ill); }
+  p { font-size: 0.83rem; color: var(--quiet); }
+  .row { grid-column: 1 / -1; display: flex; gap: 0.5rem; }
+</style>

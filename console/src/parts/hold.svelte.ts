@@ -1,0 +1,75 @@
+// Hold to run: on while a finger or a key is down on it. A lease that is renewed keeps it up, so whatever ends the pressing (a
+// finger, lost focus, a lost network, a phone that sleeps) ends it too.
+
+import * as api from '../state/api'
+import { Problem } from '../state/api'
+import { live } from '../state/live.svelte'
+
+const EVERY = 250
+
+export class Hold {
+  held = $state(false)
+  #by: number | string | undefined
+  #running = false
+  #output: () => string
+  #refuse: (sentence: string) => void
+
+  constructor(output: () => string, refuse: (sentence: string) => void) {
+    this.#output = output
+    this.#refuse = refuse
+    const end = () => this.end()
+    $effect(() => {
+      if (live.lost) end()
+    })
+    $effect(() => {
+      addEventListener('blur', end)
+      addEventListener('pagehide', end)
+      document.addEventListener('visibilitychange', end)
+      return () => {
+        end()
+        removeEventListener('blur', end)
+        removeEventListener('pagehide', end)
+        document.removeEventListener('visibilitychange', end)
+      }
+    })
+  }
+
+  /** A finger (its number) or a key goes down. A second one changes nothing. */
+  press(by: number | string): void {
+    if (this.#by !== undefined) return
+    this.#by = by
+    this.held = true
+    void this.#run()
+  }
+
+  /** A finger or a key goes up: only the one that holds it counts. */
+  lift(by: number | string): void {
+    if (by === this.#by) this.end()
+  }
+
+  end(): void {
+    this.#by = undefined
+    this.held = false
+  }
+
+  async #run(): Promise<void> {
+    if (this.#running) return
+    this.#running = true
+    let claim: number | undefined
+    try {
+      await api.awake()
+      if (this.held) claim = (await api.hold(this.#output())).claim?.id
+      while (this.held && claim !== undefined) {
+        await new Promise((done) => setTimeout(done, EVERY))
+        if (this.held) await api.renew([claim])
+      }
+    } catch (error) {
+      if (!(error instanceof Problem)) throw error
+      this.#refuse(`It has stopped. ${error.sentence} ${error.remedy}`)
+    } finally {
+      this.end()
+      if (claim !== undefined) await api.letGoClaim(claim).catch(() => undefined) // it ends by itself if that is lost
+      this.#running = false
+    }
+  }
+}

@@ -1,0 +1,129 @@
+// Every address of the service that the console uses. No component knows any.
+
+import { serviceTime } from './link.svelte'
+import type { Answer, Described, Key, MapRow, Pairing, Remote, Session, BoardWhole, CalendarLine, Difference, Dry, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
+
+const V1 = '/api/v1'
+
+export class Problem extends Error {
+  constructor(readonly code: string, readonly sentence: string, readonly remedy: string, readonly more: Record<string, unknown> = {}) {
+    super(sentence)
+  }
+}
+
+/** What keeps something moving is given up after this time (milliseconds): then the link is lost. */
+const PROMPT = 1000
+/** Any other command is given up after this time, and not done if it comes later than that. */
+const DEADLINE = 3000
+/** What only looks may take longer. */
+const PATIENCE = 10_000
+
+interface How {
+  type?: string
+  within?: number
+  /** What makes something safe is done however late it comes. */
+  safe?: boolean
+}
+
+async function call(method: string, path: string, body?: unknown, { type = 'application/json', within, safe = false }: How = {}): Promise<any> {
+  const commands = method !== 'GET' && !looks.test(path)
+  const time = within ?? (commands ? DEADLINE : PATIENCE)
+  const headers: Record<string, string> = body === undefined ? {} : { 'Content-Type': type }
+  if (commands && !safe) headers['Cairnwind-Before'] = String(Math.floor(serviceTime() + time))
+  let response: Response
+  try {
+    response = await fetch(V1 + path, {
+      method,
+      signal: AbortSignal.timeout(time),
+      headers,
+      body: body === undefined ? undefined : typeof body === 'string' ? body : JSON.stringify(body),
+    })
+  } catch {
+    if (!commands) throw new Problem('no-service', 'The service does not answer.', 'Try again when the link is back.')
+    throw new Problem('unanswered', 'The service has not answered: it is not known whether this arrived.', 'What became of it is told once the link is back.')
+  }
+  const form = await response.json().catch(() => ({}))
+  if (!response.ok) throw new Problem(form.code ?? 'engine', form.detail ?? response.statusText, form.remedy ?? '', form)
+  return form
+}
+
+/** Addresses that are asked with a body and change nothing. */
+const looks = /^\/(questions|programs\/preview|plan\/rehearsals)$/
+
+export const turn = (output: string, setting: string | number, more: Record<string, string> = {}) => call('POST', '/claims', { output, setting, ...more }, { safe: setting === 'off' || setting === 0 })
+/** Puts a claim back as it was: what one undoes. */
+export const scenes = (): Promise<{ name: string; do: string[] }[]> => call('GET', '/scenes')
+export const runScene = (scene: string) => call('POST', `/scenes/${encodeURIComponent(scene)}/run`, {})
+export const release = (output: string) => call('DELETE', `/outputs/${output}/claim`, undefined, { safe: true })
+export const stop = () => call('PUT', '/all-stop', {}, { safe: true })
+export const resetStop = () => call('DELETE', '/all-stop')
+export const why = (output: string): Promise<Why> => call('GET', `/outputs/${output}/why`)
+export const rules = (): Promise<Rule[]> => call('GET', '/rules').then((form) => form.rules)
+export const ask = (question: string): Promise<Answer> => call('POST', '/questions', { question })
+export const resetTrip = (trip: string, by: string) => call('POST', `/trips/${encodeURIComponent(trip)}/reset`, { by })
+export const acknowledge = (alarm: string, by: string) => call('POST', `/alarms/${encodeURIComponent(alarm)}/acknowledgement`, { by })
+export const resume = (reflex: string) => call('POST', `/reflexes/${encodeURIComponent(reflex)}/resume`, {})
+export const openGuarded = (output: string, code: string) => call('POST', `/outputs/${output}/open`, { code })
+export const run = (output: string, program: ProgramForm | string) => call('POST', '/claims', { output, program })
+export const preview = (output: string, program: ProgramForm): Promise<Preview> => call('POST', '/programs/preview', { output, program })
+export const tunes = (): Promise<Tune[]> => call('GET', '/tunes')
+export const pads = (): Promise<Pad[]> => call('GET', '/pads')
+/** Whether the link is there just now: asked before anything begins to move, so that no press waits in a dead network and moves it later. */
+export const awake = () => call('GET', '/session', undefined, { within: PROMPT })
+export const hold = (output: string, setting: string | number = 'on'): Promise<{ claim: { id: number } | null }> => call('POST', '/claims', { output, setting, lease: '1 s' }, { within: PROMPT })
+export const renew = (claims: number[]) => call('PATCH', '/claims', { claims }, { within: PROMPT })
+export const letGoClaim = (claim: number) => call('DELETE', `/claims/${claim}`, undefined, { safe: true })
+export const keys = (): Promise<Key[]> => call('GET', '/keys').then((form) => form.keys)
+export const newKey = (how: Record<string, unknown>): Promise<{ name: string; key: string }> => call('POST', '/keys', how)
+export const revoke = (name: string) => call('DELETE', `/keys/${encodeURIComponent(name)}`)
+export const pair = (how: Record<string, unknown>): Promise<Pairing> => call('POST', '/pairings', how)
+export const sessions = (): Promise<Session[]> => call('GET', '/sessions').then((form) => form.sessions)
+export const endSession = (id: string) => call('DELETE', `/sessions/${id}`)
+export const remotes = (): Promise<Remote[]> => call('GET', '/remotes')
+export const remoteMap = (name: string): Promise<MapRow[]> => call('GET', `/remotes/${encodeURIComponent(name)}/map`).then((form) => form.rows)
+export const remoteWire = (name: string, after: number): Promise<Wire> => call('GET', `/remotes/${encodeURIComponent(name)}/traffic?after=${after}`)
+export const openapi = (): Promise<Described> => call('GET', '/openapi.json')
+export const steer = (pad: string, x: number, y: number, again: boolean): Promise<{ outcomes: string[] }> => call('PUT', `/pads/${pad}`, { x, y, again }, { within: PROMPT })
+export const letGo = (pad: string) => call('DELETE', `/pads/${pad}`, undefined, { safe: true })
+export const timers = (): Promise<Timer[]> => call('GET', '/timers')
+export const fit = (timer: string, hertz: string, duty: string, first: string): Promise<Fit> =>
+  call('GET', `/timers/${encodeURIComponent(timer)}/fit?${new URLSearchParams({ hertz, duty, first })}`)
+export const signals = (names: string[], seconds: number): Promise<Signals> =>
+  call('GET', `/signals?${new URLSearchParams({ names: names.join(','), seconds: String(seconds) })}`)
+export const signalsFile = (names: string[], seconds: number, form: 'vcd' | 'csv') =>
+  `${V1}/signals.${form}?${new URLSearchParams({ names: names.join(','), seconds: String(seconds) })}`
+const board = (name: string) => `/boards/${encodeURIComponent(name)}`
+const trial = (name: string, pin: string) => `${board(name)}/pins/${encodeURIComponent(pin)}/trial`
+export const boardWhole = (name: string): Promise<BoardWhole> => call('GET', board(name))
+export const pins = (name: string): Promise<PinForm[]> => call('GET', `${board(name)}/pins`)
+export const wire = (name: string, after: number): Promise<Wire> => call('GET', `${board(name)}/traffic?after=${after}`)
+export const tryPin = (name: string, pin: string, how: Record<string, string>): Promise<Tried> => call('PUT', trial(name, pin), how)
+export const endTry = (name: string, pin: string) => call('DELETE', trial(name, pin))
+export const pretend = (input: string, how: Record<string, string>) => call('PUT', `/inputs/${input}/simulated`, how)
+export const dryPhrase = (phrase: string): Promise<Dry> => call('POST', '/phrases', { phrase, dry: true })
+export const say = (phrase: string): Promise<{ phrase: string; outcome: string; reason: string; ending?: { ending: string } }> => call('POST', '/phrases', { phrase, wait: '1 s' })
+export const plan = (): Promise<Plan> => call('GET', '/plan')
+export const rehearse = (from: string, to: string, change: { put?: Record<string, string>; drop?: string } = {}): Promise<{ plan: Rehearsal; differences?: Difference[] }> =>
+  call('POST', '/plan/rehearsals', { from, to, ...change })
+const schedule = (name: string) => `/plan/schedules/${encodeURIComponent(name)}`
+export const addSchedule = (facts: Record<string, string>) => call('POST', '/plan/schedules', facts)
+export const putSchedule = (facts: Record<string, string>) => call('PUT', schedule(facts.name), facts)
+export const changeSchedule = (name: string, how: Record<string, boolean>) => call('PATCH', schedule(name), how)
+export const dropSchedule = (name: string) => call('DELETE', schedule(name))
+export const extendTimer = (id: number, longer: string) => call('PATCH', `/plan/timers/${id}`, { longer })
+export const cancelTimer = (id: number) => call('DELETE', `/plan/timers/${id}`)
+export const calendarLink = (): Promise<{ link: string }> => call('POST', '/plan/calendar-links', {})
+export const takeCalendar = (text: string): Promise<{ events: CalendarLine[] }> => call('POST', '/plan/calendar', text, { type: 'text/calendar', within: PATIENCE })
+type JournalPage = { rows: JournalRow[]; next: string | null }
+export const journal = (which: Record<string, string>): Promise<JournalPage> =>
+  call('GET', `/journal?${new URLSearchParams({ limit: '60', ...Object.fromEntries(Object.entries(which).filter(([, value]) => value)) })}`)
+export const journalAt = (next: string): Promise<JournalPage> => call('GET', next.slice(V1.length))
+export const usage = (): Promise<UsageDay[]> => call('GET', '/records/usage').then((form) => form.days)
+export const readings = (name: string, from: string, to: string): Promise<Readings> =>
+  call('GET', `/records/readings/${encodeURIComponent(name)}?${new URLSearchParams({ from, to })}`)
+export const signIn = (token: string) => call('POST', '/session', { token })
+export const signOut = () => call('DELETE', '/session')
+export const who = (): Promise<{ key: string; role: string; only: string[] | null }> => call('GET', '/session')
+export const events = () => new EventSource(`${V1}/events`)
+export const unlock = (output: string, tag: string) => call('DELETE', `/outputs/${output}/lockouts/${encodeURIComponent(tag)}`)
+export const lock = (output: string, tag: string, reason: string) => call('PUT', `/outputs/${output}/lockouts/${encodeURIComponent(tag)}`, { reason })
