@@ -28,12 +28,12 @@
   const wrong = $derived(
     (live.site?.trips.length ?? 0) + (live.site?.alarms.filter((alarm) => !alarm.acknowledged_by).length ?? 0) + Object.values(live.boards).filter((board) => !board.up).length,
   )
-  let shown = $state<{ name: string; what?: string }>()
+  let shown = $state.raw<{ name: string }>()
   let from: HTMLElement | null = null
 
-  function more(name: string, what?: string): void {
+  function more(name: string): void {
     from = document.activeElement as HTMLElement | null
-    shown = { name, what }
+    shown = { name }
   }
   async function close(): Promise<void> {
     shown = undefined
@@ -126,7 +126,8 @@
           <h1 class="sr">{here.leaf?.name ?? here.name}</h1>
           <Wrong all={false} />
           {#if here.at === 'plan'}{#await import('./pages/PlanPage.svelte') then { default: Page }}<Page />{/await}
-          {:else if here.at === 'journal'}{#await import('./pages/RecordsPage.svelte') then { default: Page }}<Page />{/await}
+          {:else if here.leaf?.at === 'rows'}{#await import('./pages/JournalPage.svelte') then { default: Page }}<Page subject={here.rest[0] ?? ''} />{/await}
+          {:else if here.leaf?.at === 'records'}{#await import('./pages/RecordsPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.at === 'help'}{#await import('./pages/HelpPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'boards'}{#await import('./pages/BoardsPage.svelte') then { default: Page }}<Page name={here.rest[0] ?? ''} {more} />{/await}
           {:else if here.leaf?.at === 'rules'}{#await import('./pages/RulesPage.svelte') then { default: Page }}<Page />{/await}
@@ -150,7 +151,7 @@
       {/each}
     </nav>
   </div>
-  {#if shown}{#key shown.name}<Sheet name={shown.name} what={shown.what} {close} />{/key}{/if}
+  {#key shown?.name}{#if shown}<Sheet name={shown.name} {close} />{/if}{/key}
 {/if}
 
 <div class="notes" aria-live="polite">
@@ -225,10 +226,11 @@
   @media (max-width: 39.99rem) {
     .frame { display: block; padding-bottom: 4.2rem; }
     .rail { display: none; }
-    .strip { gap: 0.5rem; padding: 0.4rem 0.7rem; }
-    .strip .name { display: flex; font-size: 1.1rem; flex: 0 1 auto; }
+    .strip { flex-wrap: wrap; gap: 0.5rem; padding: 0.4rem 0.7rem; }
+    .strip .name { display: flex; font-size: 1.1rem; flex: 1 1 0; }
+    .strip .name span { -webkit-line-clamp: 1; line-clamp: 1; }
     .strip :global(.opens) { width: 2.9rem; flex: none; }
-    .phone { display: block; flex: none; width: 6.2rem; }
+    .phone { display: block; flex: none; width: 6.2rem; max-width: 100%; }
     .phone .stop { min-height: 3rem; padding: 0 0.3rem; font-size: 1rem; }
     .link { white-space: normal; line-height: 1.2; }
     .wide { display: none; }

@@ -12,8 +12,8 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 import cairnwind.service
 from cairnwind.core.values.settings import FULL
-from tests.console.around import sheet, tile, to
 from tests.conftest import Running, eventually
+from tests.console.around import sheet, tile, to
 
 FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
@@ -114,7 +114,9 @@ def test_all_stop_takes_one_press_and_its_reset_two(page: Page, running: Running
     expect(told).to_contain_text("by the console (first key)")
     expect(told).to_contain_text("After the reset these are on again: Vent on.")
     tile(page, "kiln").click()
-    expect(page.locator("[data-output=kiln]").get_by_role("alert")).to_contain_text("kiln: all-stop by the console (first key).")
+    expect(page.locator("[data-output=kiln]").get_by_role("alert")).to_contain_text(
+        "kiln: all-stop by the console (first key)."
+    )
     page.get_by_role("button", name="Reset all-stop …").click()
     page.get_by_role("button", name="Keep stopped").click()
     assert running.site.facts()["all_stop"]["stopped"]

@@ -13,8 +13,8 @@ from vcdvcd import VCDVCD
 
 from cairnwind.core.values import colours
 from cairnwind.core.values.settings import FULL
-from tests.console.around import sheet, to
 from tests.conftest import Running, eventually
+from tests.console.around import sheet, to
 from tests.console.pads import hold
 from tests.console.test_console import browser, signed_in  # noqa: F401
 from tests.service.test_light import SITE

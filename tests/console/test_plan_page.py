@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests.console.around import to
 from tests.conftest import Running, eventually
+from tests.console.around import to
 from tests.console.test_console import browser, signed_in
 from tests.service.test_time import PLANNED
 
@@ -116,8 +116,8 @@ def test_records_are_filtered_and_every_page_fits(
     planned.site.turn("gallery", 40)
     planned.again()
     page.goto(planned.service.sign_in_link())
-    for name in ("Plan", "Journal"):
-        to(page, name)
+    for name, leaf in (("Plan", ""), ("Journal", "What happened"), ("Journal", "Records")):
+        to(page, name, leaf)
         expect(page.get_by_role("main")).to_be_visible()
         page.wait_for_timeout(300)
         assert page.evaluate("document.documentElement.scrollWidth") <= size[0], f"{name} fits"
@@ -128,7 +128,24 @@ def test_records_are_filtered_and_every_page_fits(
     page.get_by_role("combobox", name="Of ").select_option("gallery")
     expect(page.get_by_role("img", name="Chart of gallery")).to_be_visible()
     expect(page.get_by_role("region", name="Days")).to_contain_text(re.compile("gallery|Gallery"))
+    to(page, "Journal", "What happened")
+    summary = page.locator("details.which summary")
+    if not page.get_by_label("About").is_visible():
+        summary.click()
     page.get_by_label("About").select_option("gallery")
     page.get_by_label("Kind").select_option("command")
     rows = page.get_by_role("region", name="Journal").get_by_role("listitem")
     expect(rows.first).to_contain_text("gallery to 40 %")
+    row = rows.filter(has_text="gallery to 40 %").first
+    row.get_by_role("button", name=re.compile("^Why was")).click()
+    expect(row.get_by_role("status")).to_contain_text("40 %")
+    planned.site.turn("gallery", 55)
+    expect(rows.first).to_contain_text("gallery to 55 %"), "it is followed"
+    page.get_by_label("With these words").fill("40 client")
+    expect(rows.filter(has_text="gallery to 55 %")).to_have_count(0)
+    page.get_by_role("button", name="Yesterday").click()
+    expect(page.get_by_text("Nothing like that on those days.")).to_be_visible()
+    page.get_by_role("button", name="Today").click()
+    with page.expect_download() as saved:
+        page.get_by_role("button", name="CSV").click()
+    assert "gallery to 55 %" in Path(saved.value.path()).read_text()

@@ -12,8 +12,8 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests.console.around import sheet, tile, to
 from tests.conftest import Running, eventually, free_port
+from tests.console.around import sheet, tile, to
 from tests.console.pads import hold
 from tests.console.test_console import browser, signed_in
 from tests.remotes.peers import WIRED

@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests.console.around import to
 from tests.conftest import Running, eventually
+from tests.console.around import to
 from tests.console.test_console import browser, signed_in
 from tests.service.test_safe import RULED
 
@@ -37,7 +37,9 @@ def test_a_trip_is_shown_everywhere_and_reset_by_somebody_with_a_name(page: Page
     expect(shown).to_contain_text("button is pressed.")
     to(page, "Site", "Rules")
     expect(page.locator("[data-rule='red button']")).to_contain_text("tripped")
-    expect(shown).to_contain_text(f"After the reset these are on again: {ruled.site.output('yard')['label']} on.")
+    expect(shown).to_contain_text(
+        f"After the reset these are on again: {ruled.site.output('yard')['label']} on."
+    )
     shown.get_by_role("button", name="Reset red button …").click()
     reset = shown.get_by_role("button", name="Reset red button", exact=True)
     expect(reset).to_be_disabled()

@@ -6,11 +6,13 @@ from datetime import UTC, date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
+import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from cairnwind.core.facts import plan as plans
 from cairnwind.core.language import schedules
+from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS
 from cairnwind.site.calendar_feed import feed
 from cairnwind.site.calendars import read
@@ -90,3 +92,18 @@ def test_an_event_of_a_phone_means_what_rfc_5545_says(
         for line in fed.replace(b"\r\n ", b"").split(b"\r\n")
         if line[:6] in (b"RDATE;", b"RDATE:", b"EXDATE") and b"," in line
     ], "one a line"
+
+
+@pytest.mark.parametrize(
+    "parts",
+    [
+        "BEGIN:VEVENT\nBEGIN:VALARM\nEND:VEVENT",
+        "END:VEVENT",
+        "BEGIN:VEVENT\nUID:a\nBEGIN:20270105\nEND:VEVENT\nEND:VEVENT",
+        "BEGIN:VEVENT",
+    ],
+)
+def test_parts_that_do_not_close_are_no_calendar(parts: str) -> None:
+    text = f"BEGIN:VCALENDAR\nVERSION:2.0\nPRODID:x\n{parts}\nEND:VCALENDAR\n".replace("\n", "\r\n")
+    with pytest.raises(CallerError, match="This is no calendar"):
+        read(text.encode(), PLAN, {}, at("2026-12-01 12:00"))

@@ -9,7 +9,7 @@
   import Tile from '../parts/Tile.svelte'
   import Wrong from '../parts/Wrong.svelte'
 
-  let { more }: { more: (name: string, what?: string) => void } = $props()
+  let { more }: { more: (name: string) => void } = $props()
 
   const MANY = 60
   let filter = $state('')

@@ -1,18 +1,12 @@
-<!-- Records: the journal, what outputs did on each day, and how anything was over an hour to a year.
-     It shows GET /api/v1/journal, /api/v1/records/usage and /api/v1/records/readings. -->
+<!-- Records: what outputs did on each day, and how anything was over an hour to a year.
+     It shows GET /api/v1/records/usage and /api/v1/records/readings. -->
 <script lang="ts">
   import { onMount } from 'svelte'
   import * as api from '../state/api'
   import { attempt, live } from '../state/live.svelte'
-  import type { JournalRow, Readings, UsageDay } from '../state/types'
+  import type { Readings, UsageDay } from '../state/types'
 
   const SPANS: [string, number][] = [['hour', 1 / 24], ['day', 1], ['week', 7], ['month', 30], ['year', 365]]
-  const KINDS = ['', 'command', 'change', 'input', 'plan', 'timer', 'ended', 'link', 'fault', 'clock']
-  let subject = $state('')
-  let kind = $state('')
-  let source = $state('')
-  let rows = $state<JournalRow[]>([])
-  let next = $state<string | null>(null)
   let name = $state('')
   let days = $state(1)
   let readings = $state.raw<Readings>()
@@ -22,15 +16,7 @@
   const zone = $derived(live.site?.timezone ?? 'UTC')
   const say = (time: number | string) => new Intl.DateTimeFormat('en-GB', { timeZone: zone, day: '2-digit', month: 'short', hour: '2-digit', minute: '2-digit', second: '2-digit' }).format(new Date(time))
 
-  async function look(): Promise<void> {
-    await attempt(async () => ({ rows, next } = await api.journal({ subject, kind, source })))
-  }
-  const more = () => attempt(async () => {
-    const found = await api.journalAt(next!)
-    ;[rows, next] = [[...rows, ...found.rows], found.next]
-  })
   onMount(() => {
-    void look()
     void attempt(async () => (usage = await api.usage()))
     name = Object.values(live.inputs).find((input) => input.kind === 'analogue')?.name ?? things[0]?.name ?? ''
   })
@@ -78,26 +64,14 @@
 
   <section class="card" aria-label="Days">
     <h2>Days</h2>
-    <div class="scroll">
+    <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+    <div class="scroll" tabindex="0" role="group" aria-label="Days of outputs">
       <table>
         <thead><tr><th>Day</th><th>Output</th><th>hours on</th><th>switched on</th><th>kWh</th></tr></thead>
         <tbody>{#each [...usage].reverse().slice(0, 40) as row (row.day + row.output)}<tr><td>{row.day}</td><td>{label(row.output)}</td><td>{row.hours_on.toFixed(2)}</td><td>{row.switchings}</td><td>{row.kilowatt_hours?.toFixed(3) ?? ''}</td></tr>
         {:else}<tr><td colspan="5" class="quiet">Nothing was on yet, or not long enough ago: days are written every five minutes.</td></tr>{/each}</tbody>
       </table>
     </div>
-  </section>
-
-  <section class="card" aria-label="Journal">
-    <form class="row" onsubmit={(event) => { event.preventDefault(); void look() }}>
-      <h2>Journal</h2>
-      <label>About <select class="select" bind:value={subject} onchange={look}><option value="">everything</option>{#each things as thing (thing.name)}<option value={thing.name}>{thing.label}</option>{/each}</select></label>
-      <label>Kind <select class="select" bind:value={kind} onchange={look}>{#each KINDS as each (each)}<option value={each}>{each || 'any'}</option>{/each}</select></label>
-      <label>By <input class="input" placeholder="anybody" bind:value={source} onchange={look} /></label>
-    </form>
-    <ol>
-      {#each rows as row (row.sequence)}<li><span class="quiet">{row.sequence}</span> <time>{say(row.at)}</time> <span>{row.text}</span> <span class="quiet">{row.source ?? ''}</span></li>{:else}<li class="quiet">Nothing like that yet.</li>{/each}
-    </ol>
-    {#if next}<button type="button" class="btn btn-sm preset-outlined-surface-500" onclick={more}>Earlier</button>{/if}
   </section>
 </main>
 
@@ -106,18 +80,17 @@
   .row { display: flex; flex-wrap: wrap; gap: 0.6rem; align-items: center; margin-bottom: 0.4rem; }
   h2 { font-size: 1rem; font-weight: 700; }
   label { display: flex; gap: 0.4rem; align-items: center; font-size: 0.83rem; }
-  .select, .input { width: auto; }
+  .select { width: auto; }
   .quiet { color: var(--quiet); font-size: 0.83rem; }
   svg { width: 100%; height: auto; }
   path { fill: none; stroke: var(--on); stroke-width: 1.6; }
   .band { fill: color-mix(in oklab, var(--on) 25%, transparent); stroke: none; }
   line { stroke: var(--line); }
-  text { font-size: 11px; fill: var(--quiet); }
+  text { font-size: 12px; fill: var(--quiet); }
   .scroll { max-height: 16rem; overflow: auto; }
   table { font-size: 0.83rem; }
   th { text-align: right; color: var(--quiet); font-weight: 400; padding-right: 1.2rem; }
   td { text-align: right; padding: 0.1rem 1.2rem 0.1rem 0; }
   th:nth-child(-n + 2), td:nth-child(-n + 2) { text-align: left; }
-  ol li { display: grid; grid-template-columns: 4rem 9rem 1fr auto; gap: 0.7rem; font-size: 0.83rem; padding: 0.15rem 0; border-top: 1px solid var(--line); }
-  @media (max-width: 40rem) { ol li { grid-template-columns: 1fr; gap: 0; } }
+  label { min-width: 0; flex-wrap: wrap; }
 </style>

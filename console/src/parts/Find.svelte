@@ -11,7 +11,7 @@
   import { aside, is } from '../state/words'
   import type { Dry } from '../state/types'
 
-  let { more }: { more: (name: string, what?: string) => void } = $props()
+  let { more }: { more: (name: string) => void } = $props()
 
   const MOST = 6
   let open = $state(false)
@@ -84,8 +84,8 @@
     clearTimeout(waiting)
     if (!text.trim()) return
     if (!dry && outputs.length + pages.length > 0 && !/\s/.test(text.trim())) {
-      if (outputs[0]) return visit(() => more(outputs[0].name))
-      return visit(() => go(pages[0].at))
+      const [output, page] = [outputs[0]?.name, pages[0]?.at]
+      return visit(() => (output ? more(output) : go(page)))
     }
     try {
       const found = await api.say(text)

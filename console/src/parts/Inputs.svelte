@@ -30,7 +30,7 @@
 
 <style>
   ul { font-size: 0.9rem; }
-  li { display: grid; grid-template-columns: 1.6rem minmax(0, 1fr) auto minmax(4.8rem, auto); column-gap: 0.6rem; align-items: center; min-height: 2.1rem; border-top: 1px solid var(--line); }
+  li { display: grid; grid-template-columns: 1.6rem minmax(0, 1fr) minmax(0, auto) minmax(0, 4.8rem); column-gap: 0.6rem; align-items: center; min-height: 2.1rem; border-top: 1px solid var(--line); }
   li:first-child { border-top: 0; }
   .label { overflow-wrap: anywhere; }
   .sign { justify-self: center; width: 0.7rem; height: 0.7rem; border: 1.5px solid var(--soft); transform: rotate(45deg); }
@@ -38,5 +38,5 @@
   .sign.value { border-radius: 50%; transform: none; }
   .sign.unknown { border-style: dashed; }
   .state.active { color: var(--well); font-weight: 600; }
-  .since { text-align: right; color: var(--soft); font-size: 0.8rem; }
+  .since { overflow-wrap: anywhere; text-align: right; color: var(--soft); font-size: 0.8rem; }
 </style>

@@ -31,7 +31,9 @@
     const timer = setTimeout(async () => {
       if (!asked.name || !asked.do) return
       try {
-        found = (await api.rehearse(from, to, { put: asked })).differences ?? []
+        const differences = (await api.rehearse(from, to, { put: asked })).differences ?? []
+        if (asked !== facts) return // more has been typed meanwhile
+        found = differences
         ;[wrong, key] = ['', '']
         differs(found)
       } catch (error) {

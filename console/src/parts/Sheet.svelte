@@ -5,7 +5,7 @@
   import PinOff from '@lucide/svelte/icons/pin-off'
   import X from '@lucide/svelte/icons/x'
   import * as api from '../state/api'
-  import { act, release, turn } from '../state/act.svelte'
+  import { release, turn } from '../state/act.svelte'
   import { flip, pinned } from '../state/kept.svelte'
   import { attempt, day, live } from '../state/live.svelte'
   import { is } from '../state/words'
@@ -18,7 +18,7 @@
   import TuneField from './TuneField.svelte'
   import { Stay } from './stay.svelte'
 
-  let { name, what, close }: { name: string; what?: string; close: () => void } = $props()
+  let { name, close }: { name: string; close: () => void } = $props()
 
   const LONGER = [['until the plan takes over', ''], ['for 1 minute', '1 min'], ['for 10 minutes', '10 min'], ['for 1 hour', '1 h'], ['for 8 hours', '8 h']] as const
   const output = $derived(live.outputs[name])
@@ -120,6 +120,7 @@
         {/if}
         <footer>
           {#if may}<button type="button" class="btn preset-outlined-surface-500" disabled={!claimed} onclick={async () => (refused = await release(output))}>Release {output.label}</button>{/if}
+          <a class="btn preset-outlined-surface-500" href="#journal/rows/{encodeURIComponent(name)}" onclick={close}>Journal</a>
           <a class="btn preset-outlined-surface-500" href="#bench/signals" onclick={close}>Signals</a>
           <a class="btn preset-outlined-surface-500" href="#site/boards/{encodeURIComponent(output.board)}" onclick={close}>Its board</a>
         </footer>

@@ -10,7 +10,7 @@
   import type { Output } from '../state/types'
   import { Hold } from './hold.svelte'
 
-  let { name, more }: { name: string; more: (name: string, what?: string) => void } = $props()
+  let { name, more }: { name: string; more: (name: string) => void } = $props()
 
   const LONG = 550
   const output = $derived(live.outputs[name] as Output)
@@ -34,7 +34,7 @@
 
   async function press(): Promise<void> {
     if (opened) return void (opened = false)
-    if (guarded) return more(name, 'code')
+    if (guarded) return more(name)
     if (drives && !output.wanted.on) return more(name)
     refuse('')
     refuse(await turn(output, output.wanted.on ? 'off' : 'on'))
@@ -87,7 +87,8 @@
   .face:disabled { cursor: default; }
   .label { max-width: calc(100% - 2.2rem); font-weight: 600; line-height: 1.25; overflow-wrap: anywhere; display: -webkit-box; -webkit-line-clamp: 2; line-clamp: 2; -webkit-box-orient: vertical; overflow: hidden; }
   .is { display: flex; align-items: center; gap: 0.35rem; margin-top: auto; font-size: 1.3rem; font-weight: 700; line-height: 1.2; }
-  .hand { font-size: 1.02rem; white-space: nowrap; }
+  .hand { font-size: 1.02rem; }
+  .is { min-width: 0; overflow-wrap: anywhere; }
   .on .is { color: var(--ink); }
   .tile:not(.on) .is { color: var(--quiet); font-weight: 600; }
   .aside { font-size: 0.8rem; line-height: 1.3; color: var(--soft); display: -webkit-box; -webkit-line-clamp: 2; line-clamp: 2; -webkit-box-orient: vertical; overflow: hidden; overflow-wrap: anywhere; }

@@ -57,7 +57,7 @@ export const runScene = (scene: string) => call('POST', `/scenes/${encodeURIComp
 export const release = (output: string) => call('DELETE', `/outputs/${output}/claim`, undefined, { safe: true })
 export const stop = () => call('PUT', '/all-stop', {}, { safe: true })
 export const resetStop = () => call('DELETE', '/all-stop')
-export const why = (output: string): Promise<Why> => call('GET', `/outputs/${output}/why`)
+export const why = (output: string, at = ''): Promise<Why> => call('GET', `/outputs/${output}/why${at ? `?at=${encodeURIComponent(at)}` : ''}`)
 export const rules = (): Promise<Rule[]> => call('GET', '/rules').then((form) => form.rules)
 export const ask = (question: string): Promise<Answer> => call('POST', '/questions', { question })
 export const resetTrip = (trip: string, by: string) => call('POST', `/trips/${encodeURIComponent(trip)}/reset`, { by })
@@ -104,7 +104,24 @@ export const dryPhrase = (phrase: string): Promise<Dry> => call('POST', '/phrase
 export const say = (phrase: string): Promise<{ phrase: string; outcome: string; reason: string; ending?: { ending: string } }> => call('POST', '/phrases', { phrase, wait: '1 s' })
 export const plan = (): Promise<Plan> => call('GET', '/plan')
 export const rehearse = (from: string, to: string, change: { put?: Record<string, string>; drop?: string } = {}): Promise<{ plan: Rehearsal; differences?: Difference[] }> =>
-  call('POST', '/plan/rehearsals', { from, to, ...change })
+  rehearsed(() => call('POST', '/plan/rehearsals', { from, to, ...change }, { within: 30_000 }))
+
+/** One rehearsal at a time is run for a key: those of this page wait for each other, and for those of another. */
+let rehearsing: Promise<unknown> = Promise.resolve()
+function rehearsed<T>(ask: () => Promise<T>): Promise<T> {
+  const again = async (left: number): Promise<T> => {
+    try {
+      return await ask()
+    } catch (error) {
+      if (!(error instanceof Problem) || !['rate', 'busy'].includes(error.code) || !left) throw error
+      await new Promise((done) => setTimeout(done, 300))
+      return again(left - 1)
+    }
+  }
+  const mine = rehearsing.then(() => again(20))
+  rehearsing = mine.catch(() => undefined)
+  return mine
+}
 const schedule = (name: string) => `/plan/schedules/${encodeURIComponent(name)}`
 export const addSchedule = (facts: Record<string, string>) => call('POST', '/plan/schedules', facts)
 export const putSchedule = (facts: Record<string, string>) => call('PUT', schedule(facts.name), facts)
@@ -116,7 +133,7 @@ export const calendarLink = (): Promise<{ link: string }> => call('POST', '/plan
 export const takeCalendar = (text: string): Promise<{ events: CalendarLine[] }> => call('POST', '/plan/calendar', text, { type: 'text/calendar', within: PATIENCE })
 type JournalPage = { rows: JournalRow[]; next: string | null }
 export const journal = (which: Record<string, string>): Promise<JournalPage> =>
-  call('GET', `/journal?${new URLSearchParams({ limit: '60', ...Object.fromEntries(Object.entries(which).filter(([, value]) => value)) })}`)
+  call('GET', `/journal?${new URLSearchParams({ limit: '100', ...Object.fromEntries(Object.entries(which).filter(([, value]) => value)) })}`)
 export const journalAt = (next: string): Promise<JournalPage> => call('GET', next.slice(V1.length))
 export const usage = (): Promise<UsageDay[]> => call('GET', '/records/usage').then((form) => form.days)
 export const readings = (name: string, from: string, to: string): Promise<Readings> =>

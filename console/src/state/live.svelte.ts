@@ -154,7 +154,8 @@ function settle(): void {
   for (const each of unanswered.splice(0)) {
     const output = live.outputs[each.output]
     const claims = output?.claims.filter((claim) => Date.parse(claim.made) >= each.at - 1000) ?? []
-    const arrived = claims.some((claim) => claim.setting?.words === each.words) || (each.words === 'released' && !output?.claims.some((claim) => claim.rank === 'person'))
+    const is = (words: string | undefined) => words === each.words || (words === '100 %' && each.words === output?.words[1])
+    const arrived = claims.some((claim) => is(claim.setting?.words)) || (each.words === 'released' && !output?.claims.some((claim) => claim.rank === 'person'))
     note(arrived ? `${each.what}: it had arrived, and was done.` : `${each.what}: it had not arrived, and is not done.`, '')
   }
 }

@@ -4,7 +4,7 @@ export interface Leaf { at: string; name: string; keeps?: boolean }
 export const PLACES: { at: string; name: string; leaves: Leaf[] }[] = [
   { at: 'now', name: 'Now', leaves: [] },
   { at: 'plan', name: 'Plan', leaves: [] },
-  { at: 'journal', name: 'Journal', leaves: [] },
+  { at: 'journal', name: 'Journal', leaves: [{ at: 'rows', name: 'What happened' }, { at: 'records', name: 'Records' }] },
   {
     at: 'site', name: 'Site',
     leaves: [{ at: 'boards', name: 'Boards' }, { at: 'rules', name: 'Rules' }, { at: 'remotes', name: 'Remotes' }, { at: 'keys', name: 'Keys', keeps: true }],
@@ -12,7 +12,7 @@ export const PLACES: { at: string; name: string; leaves: Leaf[] }[] = [
   { at: 'bench', name: 'Bench', leaves: [{ at: 'signals', name: 'Signals' }, { at: 'light', name: 'Light and timers' }] },
 ]
 const OLD: Record<string, string> = {
-  records: 'journal', rules: 'site/rules', boards: 'site/boards', remotes: 'site/remotes', keys: 'site/keys', signals: 'bench/signals',
+  records: 'journal/records', rules: 'site/rules', boards: 'site/boards', remotes: 'site/remotes', keys: 'site/keys', signals: 'bench/signals',
 }
 
 function read(): string[] {

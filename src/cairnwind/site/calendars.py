@@ -125,7 +125,7 @@ def read(content: bytes, planned: Planned, known: Mapping[str, Schedule], now: i
 
 
 def _lengths(content: bytes) -> Iterator[str]:
-    """How the length of each event is written, in their order: 'P1D' and 'PT24H' are not the same."""
+    """How the length of each event is written, in their order: 'P1D' and 'PT24H' are not the same. Raises `ValueError` where parts do not close."""
     inside: list[tuple[str, list[str]]] = []
     found: list[list[str]] = []
     lines: Any = Contentlines
@@ -137,10 +137,13 @@ def _lengths(content: bytes) -> Iterator[str]:
             inside.append((value.upper(), []))
             if value.upper() == "VEVENT":
                 found.append(inside[-1][1])
-        elif name.upper() == "END" and inside:
-            inside.pop()
+        elif name.upper() == "END":
+            if not inside or inside.pop()[0] != value.upper():
+                raise ValueError(f"an END of {value[:40]} closes nothing")
         elif name.upper() == "DURATION" and inside and inside[-1][0] == "VEVENT":
             inside[-1][1].append(value.upper())
+    if inside:
+        raise ValueError(f"a {inside[-1][0][:40]} does not end")
     return iter([said[0] if said else "" for said in found])
 
 
