@@ -13,6 +13,8 @@
   const KINDS = ['', 'command', 'change', 'input', 'gate', 'plan', 'timer', 'ended', 'note', 'link', 'fault', 'alarm', 'clock']
   const EVERY = 1000
   const MOST = 20_000
+  /** Milliseconds after a row by which what it began has come to be. */
+  const SETTLED = 250
   // svelte-ignore state_referenced_locally
   let subject = $state(first)
   let kind = $state('')
@@ -81,7 +83,7 @@
     if (why?.row === row.sequence) return void (why = undefined)
     why = { row: row.sequence }
     try {
-      why = { row: row.sequence, found: await api.why(row.subject!, new Date(Date.parse(row.at) + 1).toISOString()) }
+      why = { row: row.sequence, found: await api.why(row.subject!, new Date(Date.parse(row.at) + SETTLED).toISOString()) }
     } catch (error) {
       if (!(error instanceof Problem)) throw error
       why = { row: row.sequence, wrong: `${error.sentence} ${error.remedy}` }
