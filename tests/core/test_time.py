@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
+from zoneinfo import ZoneInfo
+
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -24,6 +27,7 @@ from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.site import Site
 from cairnwind.core.state.inputs import Contact
+from cairnwind.core.values import dates
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import OFF, ON
 
@@ -120,3 +124,17 @@ def test_a_contact_counts_when_it_has_been_still_for_its_time(moves: list[tuple[
         contact.see(state, time, time)
     contact.see(None, time, time)
     assert contact.active is None
+
+
+@given(
+    wall=st.integers(10**14, 4_000_000_000_000_000),
+    zone=st.sampled_from(["Europe/London", "Asia/Kolkata", "America/St_Johns"]),
+)
+def test_a_moment_is_read_to_the_microsecond_in_whatever_zone_it_is_written(wall: int, zone: str) -> None:
+    then = datetime(1970, 1, 1, tzinfo=UTC) + timedelta(microseconds=wall)
+    for written in (
+        then.isoformat(),
+        then.astimezone(ZoneInfo(zone)).isoformat(),
+        then.isoformat().replace("+00:00", "Z"),
+    ):
+        assert dates.wall(written, ZoneInfo("Pacific/Auckland")) == wall * 1000

@@ -7,6 +7,7 @@ import socket
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
+from datetime import UTC, datetime
 from typing import Any
 
 import pytest
@@ -375,6 +376,27 @@ def test_what_comes_after_its_time_is_not_done(running: Running) -> None:
     assert running.http("GET", "/api/v1/outputs", headers={"Cairnwind-Before": "1"}).status_code == 200
     one, two = (data["at"] for _, _, data in read_events(running, 2, beats=True))
     assert now <= one < two, "who follows the stream is told what time it is here"
+
+
+def test_why_at_a_moment_knows_what_outlived_a_restart(running: Running) -> None:
+    def why(before: float = 0.0) -> str:
+        at = datetime.fromtimestamp(time.time() - before, UTC).isoformat()
+        sentence: str = running.http("GET", "/api/v1/outputs/gallery/why", params={"at": at}).json()[
+            "sentence"
+        ]
+        return sentence
+
+    running.site.turn("gallery", 40)
+    running.site.turn("vent", "on", lasting="100 ms")
+    assert "a person at the client (first key) wanted it 40 %" in why(), "to the millisecond"
+    running.end()
+    down = time.time()
+    time.sleep(0.2)
+    running.begin()
+    assert "a person at the client (first key) wanted it 40 %" in why()
+    assert "the service was not running" in why(time.time() - down - 0.1)
+    vent = running.http("GET", "/api/v1/outputs/vent/why", params={"at": datetime.now(UTC).isoformat()})
+    assert "nobody claimed it" in vent.json()["sentence"]
 
 
 def test_the_stream_begins_with_everything_and_resumes_where_it_broke(running: Running) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 from cairnwind.core.explain.why import Why
-from cairnwind.core.facts.claims import Claim, leading
+from cairnwind.core.facts.claims import Claim, Instant, leading, restore
 from cairnwind.core.facts.history import claim_read
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.settings import decode
@@ -28,7 +28,7 @@ class _Then:
 
     def see(self, row: Row) -> None:
         """One row, after those before it."""
-        _, kind, subject, text, data = row
+        wall, kind, subject, text, data = row
         if subject == self.output.name:
             self._mine(row)
         match kind, data.get("verb"):
@@ -42,8 +42,10 @@ class _Then:
                     self.confirmed = None
             case "start", _:
                 self.running, self.away = True, ""
+                back = (restore(each, Instant(each.made.mono, wall)) for each in self.claims.values())
+                self.claims = {each.slot: each for each in back if each is not None}
             case "shutdown", _:
-                self.running, self.claims = False, {}
+                self.running = False
 
     def _mine(self, row: Row) -> None:
         wall, kind, _, text, data = row

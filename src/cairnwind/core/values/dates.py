@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
+from datetime import UTC, date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS
 
+EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 FIRST, LAST = 1970, 2199
 """Years: what is stored in nanoseconds ends in 2262, and whoever writes another does not mean it."""
 
@@ -59,8 +60,8 @@ def moment(text: str, zone: ZoneInfo) -> datetime:
 
 
 def wall(text: str, zone: ZoneInfo) -> int:
-    """The same as wall nanoseconds."""
-    return int(moment(text, zone).timestamp()) * NS
+    """The same as wall nanoseconds, to the microsecond."""
+    return (moment(text, zone) - EPOCH) // timedelta(microseconds=1) * (NS // 1_000_000)
 
 
 def _within(found: date, text: str) -> date:
