@@ -133,6 +133,7 @@
           {:else if here.leaf?.at === 'rules'}{#await import('./pages/RulesPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'remotes'}{#await import('./pages/RemotesPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'keys'}{#await import('./pages/KeysPage.svelte') then { default: Page }}<Page />{/await}
+          {:else if here.leaf?.at === 'file'}{#await import('./pages/FilePage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'signals'}{#await import('./pages/SignalsPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'light'}{#await import('./pages/BenchPage.svelte') then { default: Page }}<Page />{/await}{/if}
         {/if}

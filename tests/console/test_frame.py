@@ -29,6 +29,7 @@ PAGES = (
     "site/rules",
     "site/remotes",
     "site/keys",
+    "site/file",
     "bench/signals",
     "bench/light",
     "help",

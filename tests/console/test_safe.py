@@ -10,7 +10,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests.conftest import Running, eventually
-from tests.console.around import to
+from tests.console.around import sheet, to
 from tests.console.test_console import browser, signed_in
 from tests.service.test_safe import RULED
 
@@ -96,3 +96,38 @@ def test_the_keypad_opens_by_touch_and_by_keys_and_shows_no_code(page: Page, rul
     expect(page.locator("[data-output=store] .is")).to_have_text(re.compile("open"))
     expect(pad).to_have_count(0)
     expect(page.locator("[data-output=store] .is")).to_have_text("locked", timeout=8000)
+
+
+def test_an_output_is_looked_after_from_its_sheet(page: Page, ruled: Running) -> None:
+    care = sheet(page, "store").locator("details", has_text="Look after it")
+    care.locator("summary").click()
+    care.get_by_label("Who").fill("ben")
+    care.get_by_label("Code").fill("8642")
+    care.get_by_role("button", name="Give it").click()
+    expect(care.get_by_role("list")).to_contain_text("ben")
+    care.get_by_role("button", name="Take it from ben").click()
+    expect(care.get_by_role("button", name="Take it from ben")).to_have_count(0)
+    care.get_by_label("Note").fill("hinge oiled")
+    care.get_by_role("button", name="Keep it").click()
+    eventually(lambda: ruled.site.journal(kind="note", subject="store"))
+    care.get_by_label("Tag").fill("red")
+    care.get_by_label("Why").fill("painted")
+    care.get_by_role("button", name="Lock it out").click()
+    expect(page.locator("[data-lockout=store]")).to_contain_text("is locked out by tag 'red'")
+    care.get_by_role("button", name="Take it off").click()
+    expect(page.locator("[data-lockout=store]")).to_have_count(0)
+    assert ruled.site.facts()["lockouts"] == []
+
+
+def test_the_site_file_is_read_anew_from_its_page(page: Page, ruled: Running) -> None:
+    to(page, "Site", "File")
+    expect(page.get_by_role("region", name="The site file")).to_contain_text('site = "Test bench"')
+    text = ruled.site_file.read_text()
+    ruled.site_file.write_text(text.replace("output.vent", "output.vnt", 1))
+    page.get_by_role("button", name="Read it anew").click()
+    expect(page.get_by_role("alert")).to_contain_text("Did you mean 'vnt'?")
+    ruled.site_file.write_text(text + '\n[group.all-lamps]\noutputs = ["gallery"]\n')
+    page.get_by_role("button", name="Read it anew").click()
+    page.get_by_label("With these words").fill("all-lamps")
+    expect(page.get_by_role("region", name="The site file")).to_contain_text("[group.all-lamps]")
+    expect(page.get_by_role("alert")).to_have_count(0)

@@ -13,6 +13,7 @@
   let only = $state('')
   let until = $state('')
   let from = $state('')
+  let days = $state<string[]>([])
   let to = $state('')
   let made = $state<{ name: string; key: string }>()
   let pairing = $state<Pairing & { name: string }>()
@@ -33,7 +34,7 @@
 
   function asked(): Record<string, unknown> {
     const names = only.split(/[\s,]+/).filter(Boolean)
-    return { name: name.trim(), role, ...(names.length ? { only: names } : {}), ...(until ? { until } : {}), ...(from ? { from } : {}), ...(to ? { to } : {}) }
+    return { name: name.trim(), role, ...(names.length ? { only: names } : {}), ...(until ? { until } : {}), ...(days.length && days.length < 7 ? { days: days.map((each) => each.toLowerCase()) } : {}), ...(from ? { from } : {}), ...(to ? { to } : {}) }
   }
 
   async function make(event: SubmitEvent) {
@@ -44,9 +45,12 @@
       if (pair) pairing = { ...(await api.pair(asked())), name: name.trim() }
       else made = await api.newKey(asked())
     })
-    if (done) name = only = until = from = to = ''
+    if (done) [name, only, until, from, to, days] = ['', '', '', '', '', []]
     await read()
   }
+
+  let link = $state('')
+  const anotherDevice = () => attempt(async () => (link = (await api.signInLink()).link))
 
   async function revoke(each: string) {
     if (doomed !== each) return void (doomed = each)
@@ -55,6 +59,7 @@
     await read()
   }
 
+  const DAYS = ['MO', 'TU', 'WE', 'TH', 'FR', 'SA', 'SU']
   const good = (key: Key) =>
     [key.days.join(' '), key.from || key.to ? `${key.from ?? '00:00'} to ${key.to ?? '24:00'}` : '', key.until ? `until ${day(key.until)}` : ''].filter(Boolean).join(', ')
 </script>
@@ -69,6 +74,7 @@
       <label><span>From</span><input class="input" type="time" bind:value={from} /></label>
       <label><span>To</span><input class="input" type="time" bind:value={to} /></label>
       <label><span>Ends on</span><input class="input" type="date" bind:value={until} /></label>
+      <fieldset class="which"><legend>Only on</legend>{#each DAYS as each (each)}<label><input type="checkbox" class="checkbox" bind:group={days} value={each} /> {each}</label>{/each}</fieldset>
       <datalist id="names">{#each Object.keys(live.outputs) as each (each)}<option value={each}></option>{/each}</datalist>
       <div class="buttons">
         <button type="submit" value="pair" class="btn preset-filled-primary-500" disabled={!name.trim()}>Pair a phone</button>
@@ -110,6 +116,8 @@
 
   <section aria-label="Browsers that are signed in">
     <h2>Browsers that are signed in</h2>
+    <p class="other"><button type="button" class="btn preset-outlined-surface-500" onclick={anotherDevice}>A link for another device</button>
+      {#if link}<span role="status">Signs in once with the key of <strong>{live.key}</strong>, within 15 minutes: <code>{link}</code></span>{/if}</p>
     <ul>
       {#each sessions as session (session.id)}
         <li data-session={session.id}>
@@ -131,8 +139,13 @@
   h2 { font-size: 1.05rem; font-weight: 700; margin-bottom: 0.5rem; }
   form { display: flex; flex-wrap: wrap; gap: 0.5rem 0.8rem; align-items: end; }
   form span { display: block; font-size: 0.8rem; color: var(--quiet); margin-bottom: 0.15rem; }
-  .input, .select { height: 2.2rem; }
+  .input, .select { height: 2.75rem; }
   .wide { flex: 1 1 14rem; }
+  .which { display: flex; flex-wrap: wrap; gap: 0.2rem 0.7rem; }
+  .which legend { font-size: 0.8rem; color: var(--soft); }
+  .which label { display: flex; gap: 0.35rem; align-items: center; min-height: 2.75rem; }
+  .other { margin-bottom: 0.6rem; line-height: 1.6; overflow-wrap: anywhere; }
+  .btn { min-height: 2.75rem; }
   .buttons { display: flex; gap: 0.5rem; }
   .made { margin-top: 0.8rem; overflow-wrap: anywhere; }
   .pairing { display: flex; flex-wrap: wrap; gap: 1.2rem; margin-top: 1rem; align-items: center; }

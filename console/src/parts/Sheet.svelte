@@ -11,6 +11,7 @@
   import { is } from '../state/words'
   import type { Why } from '../state/types'
   import Cairn from './Cairn.svelte'
+  import Care from './Care.svelte'
   import ColourField from './ColourField.svelte'
   import Keypad from './Keypad.svelte'
   import LevelSlider from './LevelSlider.svelte'
@@ -118,6 +119,7 @@
             </ul>
           </section>
         {/if}
+        {#if live.role !== 'watch'}<Care {output} {may} />{/if}
         <footer>
           {#if may}<button type="button" class="btn preset-outlined-surface-500" disabled={!claimed} onclick={async () => (refused = await release(output))}>Release {output.label}</button>{/if}
           <a class="btn preset-outlined-surface-500" href="#journal/rows/{encodeURIComponent(name)}" onclick={close}>Journal</a>

@@ -1,7 +1,7 @@
 // Every address of the service that the console uses. No component knows any.
 
 import { serviceTime } from './link.svelte'
-import type { Answer, Described, Key, MapRow, Pairing, Remote, Session, BoardWhole, CalendarLine, Difference, Dry, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
+import type { Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, BoardWhole, CalendarLine, Difference, Dry, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
 
 const V1 = '/api/v1'
 
@@ -144,3 +144,11 @@ export const who = (): Promise<{ key: string; role: string; only: string[] | nul
 export const events = () => new EventSource(`${V1}/events`)
 export const unlock = (output: string, tag: string) => call('DELETE', `/outputs/${output}/lockouts/${encodeURIComponent(tag)}`)
 export const lock = (output: string, tag: string, reason: string) => call('PUT', `/outputs/${output}/lockouts/${encodeURIComponent(tag)}`, { reason })
+export const note = (about: string, text: string) => call('POST', '/notes', { about, text })
+export const attest = (output: string, by: string) => call('POST', `/outputs/${output}/attestation`, { by })
+export const codes = (output: string): Promise<Code[]> => call('GET', `/outputs/${output}/codes`).then((form) => form.codes)
+export const giveCode = (output: string, owner: string, code: string, once: boolean) => call('PUT', `/outputs/${output}/codes/${encodeURIComponent(owner)}`, { code, ...(once ? { once } : {}) })
+export const takeCode = (output: string, owner: string) => call('DELETE', `/outputs/${output}/codes/${encodeURIComponent(owner)}`)
+export const signInLink = (): Promise<{ link: string }> => call('POST', '/sign-in-links', {})
+export const reload = (): Promise<{ outcome: string; reason: string }> => call('POST', '/site-file/reload', {}, { within: 30_000 })
+export const siteFile = (): Promise<string> => call('GET', '/plan/kit').then((form) => form.site_file)

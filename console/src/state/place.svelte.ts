@@ -7,7 +7,7 @@ export const PLACES: { at: string; name: string; leaves: Leaf[] }[] = [
   { at: 'journal', name: 'Journal', leaves: [{ at: 'rows', name: 'What happened' }, { at: 'records', name: 'Records' }] },
   {
     at: 'site', name: 'Site',
-    leaves: [{ at: 'boards', name: 'Boards' }, { at: 'rules', name: 'Rules' }, { at: 'remotes', name: 'Remotes' }, { at: 'keys', name: 'Keys', keeps: true }],
+    leaves: [{ at: 'boards', name: 'Boards' }, { at: 'rules', name: 'Rules' }, { at: 'remotes', name: 'Remotes' }, { at: 'keys', name: 'Keys', keeps: true }, { at: 'file', name: 'File' }],
   },
   { at: 'bench', name: 'Bench', leaves: [{ at: 'signals', name: 'Signals' }, { at: 'light', name: 'Light and timers' }] },
 ]

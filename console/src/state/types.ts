@@ -3,7 +3,7 @@
 import type * as api from './described'
 
 export type {
-  Alarm, Bar, Board, BoardWhole, Difference, Dry, Fit, FitRow, Frame, Input, Key, MapRow, Output, Pad, Pairing, PinForm, Plan, Preview,
+  Alarm, Bar, Board, BoardWhole, Code, Difference, Dry, Fit, FitRow, Frame, Input, Key, MapRow, Output, Pad, Pairing, PinForm, Plan, Preview,
   Reading, Readings, Remote, Rule, Schedule, Session, Setting, Signal, Signals, Site, Trial, Trip, Tune, Why,
 } from './described'
 export type Answer = api.Answered
