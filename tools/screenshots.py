@@ -11,7 +11,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from playwright.sync_api import Browser, sync_playwright
+from playwright.sync_api import Browser, Page, sync_playwright
 
 from cairnwind.client import Site
 
@@ -73,41 +73,45 @@ def main() -> None:
             demo.wait(10)
 
 
+def go(page: Page, address: str) -> None:
+    """Go to a page of the console."""
+    page.evaluate(f"location.hash = {address!r}")
+    page.wait_for_timeout(500)
+
+
 def console(site: Site) -> None:
-    """The page 'Now'."""
+    """The page 'Now' at the desk, and an output's sheet on a panel."""
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(site.sign_in_link())
         page.wait_for_selector("[data-output=gallery]")
-        page.click("[data-output=gallery] .why")
-        page.wait_for_selector(".reason dl")
-        page.evaluate("scrollTo(0, 0)")
+        page.wait_for_timeout(600)
         page.screenshot(path=OUT / "console-now.png")
-        page.click("[data-output=gallery] .why")
+        panel = browser.new_page(viewport={"width": 800, "height": 480}, color_scheme="dark")
+        panel.goto(site.sign_in_link())
+        panel.locator("[data-output=gallery] .more").click()
+        panel.wait_for_selector(".sheet dl")
+        panel.wait_for_timeout(300)
+        panel.screenshot(path=OUT / "console-panel.png")
         browser.close()
         remotes(site, playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS))
 
 
 def remotes(site: Site, browser: Browser) -> None:
-    """Keys with a phone being paired, the API's help, and the trolley's pad on a phone."""
+    """Keys with a phone being paired, and the trolley's pad on a phone."""
     text = site.new_key("porch panel", "operate", only=["gallery", "window"], from_="06:00", to="23:00")
     Site(site.address, text).outputs()
     page = browser.new_page(viewport={"width": 1280, "height": 800})
     page.goto(site.sign_in_link())
     page.wait_for_selector("[data-output=gallery]")
-    page.get_by_role("link", name="Keys").click()
+    go(page, "site/keys")
     page.get_by_label("Whose").fill("Anna's phone")
     page.get_by_label("These outputs, groups or kinds only").fill("trolley-left, trolley-right, gallery")
     page.get_by_role("button", name="Pair a phone").click()
     page.wait_for_selector(".pairing svg")
     page.wait_for_timeout(300)
     page.screenshot(path=OUT / "console-keys.png")
-    page.get_by_role("link", name="Help").click()
-    page.get_by_label("Find a call").fill("claim")
-    page.locator("summary", has_text="Makes a claim").click()
-    page.wait_for_timeout(300)
-    page.screenshot(path=OUT / "console-help.png")
     link = site.pair(
         "Anna's phone", "operate", only=["trolley-left", "trolley-right", "hoist-up", "hoist-down"]
     )["link"]
@@ -135,24 +139,23 @@ def safe(site: Site) -> None:
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(site.sign_in_link())
         page.wait_for_selector("[data-output=gallery]")
-        page.get_by_role("link", name="Rules").click()
+        go(page, "site/rules")
         page.get_by_label("Ask what is so").fill("kiln-vent is on for 30 s and kiln-door is open")
         page.get_by_role("button", name="Ask").click()
         page.wait_for_timeout(500)
         page.screenshot(path=OUT / "console-rules.png")
-        page.get_by_role("link", name="Now").click()
-        page.get_by_role("button", name="Open Glaze store with a passcode").click()
+        go(page, "now")
+        page.locator("[data-output=glaze-store] .face").click()
         pad = page.get_by_role("form", name="Passcode of Glaze store")
         for _ in range(3):
             pad.locator("input").fill("0000")
             pad.locator("input").press("Enter")
             page.wait_for_timeout(700)
         site.call("PUT", "/inputs/emergency-button/simulated", {"state": "pressed"})
-        page.get_by_label("Your name").fill("Anna")
-        page.click("[data-output=kiln-vent] .why")
-        page.wait_for_selector(".reason dl")
+        page.keyboard.press("Escape")
         page.evaluate("scrollTo(0, 0)")
-        page.wait_for_timeout(300)
+        page.locator("[data-trip='emergency button'] .btn").click()
+        page.wait_for_timeout(400)
         page.screenshot(path=OUT / "console-trip.png")
         site.call("PUT", "/inputs/emergency-button/simulated", {"state": "released"})
         page.wait_for_timeout(300)
@@ -162,20 +165,20 @@ def safe(site: Site) -> None:
 
 
 def plan(site: Site, state: Path) -> None:
-    """The pages 'Plan' and 'Records'; and the week as a picture."""
+    """The pages 'Plan' and 'Journal'; and the week as a picture."""
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(site.sign_in_link())
         page.wait_for_selector("[data-output=gallery]")
-        page.get_by_role("link", name="Plan").click()
+        go(page, "plan")
         page.wait_for_selector("svg .bar")
         page.wait_for_timeout(500)
         page.screenshot(path=OUT / "console-plan.png")
-        page.get_by_role("link", name="Records").click()
-        page.get_by_label("the last").select_option("hour")
-        page.wait_for_timeout(800)
-        page.screenshot(path=OUT / "console-records.png")
+        go(page, "journal/rows/gallery")
+        page.locator("[data-row] .why").first.click()
+        page.wait_for_timeout(600)
+        page.screenshot(path=OUT / "console-journal.png")
         browser.close()
     week = ["--for", "7 d", "--picture", str((OUT / "rehearsal.png").absolute())]
     subprocess.run(
@@ -200,7 +203,7 @@ def signals(site: Site) -> None:
         site.play("bell", "welcome")
         names = ["bench-lamp", "gallery", "window", "bell", "path-1.red"]
         page.evaluate(f"localStorage.setItem('cairnwind-signals', JSON.stringify({names}))")
-        page.get_by_role("link", name="Signals").click()
+        go(page, "bench/signals")
         page.wait_for_timeout(3500)
         page.screenshot(path=OUT / "console-signals.png")
         for name in ("window", "path-1"):
@@ -216,7 +219,7 @@ def boards(site: Site) -> None:
         page.goto(site.sign_in_link())
         page.wait_for_selector("[data-output=gallery]")
         site.reset_stop()
-        page.get_by_role("link", name="Boards", exact=True).click()
+        go(page, "site/boards/shelf")
         page.click("[data-pin='shelf:J2-10']")
         page.select_option(".fields select", "pwm")
         page.click("text=Try it")

@@ -99,7 +99,7 @@
   .count { margin-left: 0.3rem; font-weight: 400; font-size: 0.85rem; color: var(--soft); }
   .beside { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(17rem, 100%), 1fr)); gap: 0.7rem; margin-top: 0.7rem; align-items: start; }
   .inputs { padding: 0.3rem 0.9rem; background: var(--stone); border: 1px solid var(--line); border-radius: var(--radius-container); max-width: 44rem; }
-  @media (max-width: 39.99rem) { .search { width: 100%; } }
+  @media (max-width: 39.99rem) { .search { display: none; } }
   .empty { margin: 2rem 0; line-height: 1.6; color: var(--soft); }
   @media (prefers-reduced-motion: reduce) { .fold :global(svg) { transition: none; } }
   @media (min-width: 40rem) and (max-height: 35rem) { .tiles { grid-template-columns: repeat(auto-fill, minmax(9.5rem, 1fr)); gap: 0.5rem; } }

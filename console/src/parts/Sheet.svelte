@@ -62,7 +62,7 @@
           <Cairn {output} />
           <div>
             <Dialog.Title class="sheet-title">{output.label}</Dialog.Title>
-            <p class="sub">{output.place || 'elsewhere'}; is <strong>{is(output)}</strong></p>
+            <p class="beneath">{output.place || 'elsewhere'}; is <strong>{is(output)}</strong></p>
           </div>
           <button type="button" class="icon" aria-pressed={pinned.now.includes(name)} aria-label={pinned.now.includes(name) ? `Take ${output.label} off the top` : `Keep ${output.label} at the top`} onclick={() => flip(pinned, name)}>
             {#if pinned.now.includes(name)}<PinOff size={20} aria-hidden="true" />{:else}<Pin size={20} aria-hidden="true" />{/if}
@@ -73,7 +73,7 @@
         {#if refused}<p class="refused" role="alert">{refused}</p>{/if}
 
         {#if !may}
-          <p class="sub">{live.lost ? 'The link is lost: nothing can be commanded.' : live.role === 'watch' ? `The key '${live.key}' may only watch.` : `The key '${live.key}' may not command this output.`}</p>
+          <p class="beneath">{live.lost ? 'The link is lost: nothing can be commanded.' : live.role === 'watch' ? `The key '${live.key}' may only watch.` : `The key '${live.key}' may not command this output.`}</p>
         {:else if guarded && !output.wanted.on}
           <Keypad {output} done={close} />
         {:else}
@@ -135,13 +135,13 @@
 <style>
   header { display: grid; grid-template-columns: auto minmax(0, 1fr) auto auto; align-items: center; gap: 0.7rem; }
   :global(.sheet-back) { position: fixed; inset: 0; background: rgb(0 0 0 / 0.45); z-index: 40; pointer-events: none; }
-  :global(.sheet-place) { position: fixed; inset: 0; display: flex; justify-content: flex-end; z-index: 41; pointer-events: none; }
-  :global(.sheet) { pointer-events: auto; width: min(30rem, 100vw); height: 100dvh; overflow: auto; padding: 1rem 1.2rem 2rem; display: flex; flex-direction: column; gap: 0.9rem; background: var(--stone); color: var(--ink); border-left: 1px solid var(--line); }
+  :global(.sheet-place) { position: fixed; inset: 3.9rem 0 0; display: flex; justify-content: flex-end; z-index: 41; pointer-events: none; }
+  :global(.sheet) { pointer-events: auto; width: min(30rem, 100vw); height: 100%; overflow: auto; padding: 1rem 1.2rem 2rem; display: flex; flex-direction: column; gap: 0.9rem; background: var(--stone); color: var(--ink); border-left: 1px solid var(--line); }
   :global(.sheet-title) { display: block; font-size: 1.3rem; font-weight: 700; line-height: 1.2; overflow-wrap: anywhere; }
   :global(.sheet .icon) { width: 2.75rem; height: 2.75rem; display: grid; place-items: center; border-radius: var(--radius-base); color: var(--soft); }
   :global(.sheet .icon[aria-pressed='true']) { color: var(--on); }
   :global(.sheet .btn) { min-height: 2.75rem; white-space: normal; }
-  .sub { color: var(--soft); font-size: 0.9rem; }
+  .beneath { color: var(--soft); font-size: 0.9rem; }
   .refused { padding: 0.6rem 0.8rem; border: 2px solid var(--ill); border-radius: var(--radius-base); }
   .acts { display: flex; flex-wrap: wrap; align-items: end; gap: 0.6rem; }
   .longer { font-size: 0.8rem; color: var(--soft); }
