@@ -119,6 +119,20 @@ def test_an_output_is_looked_after_from_its_sheet(page: Page, ruled: Running) ->
     assert ruled.site.facts()["lockouts"] == []
 
 
+def test_the_field_says_what_the_gates_would_make_of_it(page: Page, ruled: Running) -> None:
+    page.keyboard.press("/")
+    page.keyboard.type("turn store on")
+    expect(page.locator("#understood")).to_contain_text(
+        "store would not be so now: store is guarded by a passcode"
+    )
+    ruled.site.lock("gallery", "red", "painted")
+    page.get_by_label("Find, or say what to do").last.fill("turn gallery on for 10 min")
+    expect(page.locator("#understood")).to_contain_text(
+        "gallery would not be so now: locked out by tag 'red': painted"
+    )
+    ruled.site.unlock("gallery", "red")
+
+
 def test_the_site_file_is_read_anew_from_its_page(page: Page, ruled: Running) -> None:
     to(page, "Site", "File")
     expect(page.get_by_role("region", name="The site file")).to_contain_text('site = "Test bench"')

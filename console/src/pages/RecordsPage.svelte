@@ -26,7 +26,9 @@
     void attempt(async () => (readings = await api.readings(asked, new Date(Date.now() - span * 86_400_000).toISOString(), new Date().toISOString())))
   })
 
-  const WIDE = 860
+  let space = $state(860)
+  /** As wide as there is room, so that its words are as large on a phone as at the desk. */
+  const WIDE = $derived(Math.max(300, space))
   const HIGH = 190
   const chart = $derived.by(() => {
     if (!readings?.rows.length) return undefined
@@ -39,7 +41,8 @@
     const points = readings.rows.map((row) => [x(row[0] + step / 2), y(row[1]), y(row[2]), y(row[3])])
     const line = step ? points.map((p, i) => `${i ? 'L' : 'M'}${p[0].toFixed(1)} ${p[2].toFixed(1)}`).join('') : points.map((p, i) => (i ? `H${p[0].toFixed(1)}V${p[2].toFixed(1)}` : `M${p[0].toFixed(1)} ${p[2].toFixed(1)}`)).join('') + `H${x(to).toFixed(1)}`
     const band = step ? points.map((p, i) => `${i ? 'L' : 'M'}${p[0].toFixed(1)} ${p[1].toFixed(1)}`).join('') + [...points].reverse().map((p) => `L${p[0].toFixed(1)} ${p[3].toFixed(1)}`).join('') + 'Z' : ''
-    const marks = Array.from({ length: 6 }, (_, number) => from + ((to - from) * number) / 5)
+    const many = WIDE < 560 ? 3 : 5
+    const marks = Array.from({ length: many + 1 }, (_, number) => from + ((to - from) * number) / many)
     return { line, band, marks, x, y, low, high }
   })
   const of = { 0: 'single readings', 60: 'minutes: least, mean and greatest', 3600: 'hours: least, mean and greatest', 86400: 'days: least, mean and greatest' } as Record<number, string>
@@ -54,11 +57,11 @@
       {#if readings?.rows.length}<span class="quiet">{of[readings.step_seconds]}{readings.unit ? `, in ${readings.unit}` : ''}</span>{/if}
     </div>
     {#if chart}
-      <svg viewBox="0 0 {WIDE} {HIGH}" role="img" aria-label="Chart of {name}">
+      <div bind:clientWidth={space}><svg viewBox="0 0 {WIDE} {HIGH}" role="img" aria-label="Chart of {name}">
         {#each chart.low === chart.high ? [chart.low] : [chart.low, chart.high] as value (value)}<line x1="52" x2={WIDE - 8} y1={chart.y(value)} y2={chart.y(value)} /><text x="46" y={chart.y(value) + 4} text-anchor="end">{Number(value.toPrecision(3))}</text>{/each}
-        {#each chart.marks as mark, number (number)}<text x={chart.x(mark)} y={HIGH - 4} text-anchor={number === 5 ? 'end' : number ? 'middle' : 'start'}>{days > 1 ? say(mark).slice(0, 6) : say(mark).slice(8, 13)}</text>{/each}
+        {#each chart.marks as mark, number (number)}<text x={chart.x(mark)} y={HIGH - 4} text-anchor={number === chart.marks.length - 1 ? 'end' : number ? 'middle' : 'start'}>{days > 1 ? say(mark).slice(0, 6) : say(mark).slice(8, 13)}</text>{/each}
         <path class="band" d={chart.band} /><path d={chart.line} />
-      </svg>
+      </svg></div>
     {:else}<p class="quiet">Nothing has been recorded of it in that time.</p>{/if}
   </section>
 

@@ -143,6 +143,7 @@
               {number ? `; then, after ${step.after_seconds} s, ` : ''}{step.orders.length ? step.orders.map((order) => `${order.label} ${order.act === 'release' ? 'released' : (order.setting?.words ?? order.act)}${order.lasting ? ` ${order.lasting}` : ''} (now ${order.now})`).join(', ') : step.text}
             {/each}
           </p>
+          {#each dry.steps.flatMap((step) => step.orders).filter((order) => order.against) as order (order.label)}<p class="wrong">{order.label} would not be so now: {order.against}.</p>{/each}
         {:else if done}<p role="status">{done}</p>{/if}
       </div>
       {#if outputs.length || pages.length}

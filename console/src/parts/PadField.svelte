@@ -3,7 +3,8 @@
 <script lang="ts">
   import { onDestroy } from 'svelte'
   import * as api from '../state/api'
-  import { attempt, live } from '../state/live.svelte'
+  import { Problem } from '../state/api'
+  import { live } from '../state/live.svelte'
   import type { Pad } from '../state/types'
 
   let { pad }: { pad: Pad } = $props()
@@ -16,16 +17,30 @@
   let running = false
   let finger: number | undefined // the one that holds it: what others do changes nothing
 
+  let said = $state('')
+
+  async function tries(action: () => Promise<unknown>): Promise<boolean> {
+    try {
+      await action()
+      return true
+    } catch (error) {
+      if (!(error instanceof Problem)) throw error
+      said = `It has stopped. ${error.sentence} ${error.remedy}`
+      finger = at = undefined
+      return false
+    }
+  }
+
   async function run(): Promise<void> {
     if (running) return
     running = true
     let again = false
-    if (!(await attempt(api.awake))) at = undefined
+    said = ''
+    await tries(api.awake)
     while (at) {
       const [x, y] = at
       const next = new Promise((done) => setTimeout(done, EVERY)) // twenty a second, however long an answer takes
-      if (!(await attempt(() => api.steer(pad.name, x, y, again)))) at = undefined
-      else await next
+      if (await tries(() => api.steer(pad.name, x, y, again))) await next
       again = true
     }
     running = false
@@ -86,6 +101,7 @@
     <span class="dot" style="left: {50 + (at?.[0] ?? 0) * 50}%; top: {50 - (at?.[1] ?? 0) * 50}%"></span>
   </button>
   <p><strong>{pad.label}</strong><br />{#if pad.left && pad.right}left {words(pad.left)}<br />right {words(pad.right)}{:else}{#each pad.outputs as name (name)}{live.outputs[name]?.label ?? name}: {words(name)}<br />{/each}{/if}<br /><span class="aside">drives while it is held</span></p>
+  {#if said}<p class="said" role="alert">{said}</p>{/if}
 </div>
 
 <style>
@@ -103,4 +119,5 @@
   .held .dot { background: var(--on); }
   @media (pointer: coarse) { .area { width: min(62%, 15rem); } }
   .aside { color: var(--quiet); font-size: 0.78rem; }
+  .said { color: var(--ill); }
 </style>

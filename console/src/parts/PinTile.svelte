@@ -1,11 +1,14 @@
 <!-- One position of a connector: both its numbers, what it can, who has it, and how high it is.
      The line at its foot is as long as the pin is high. A bare pin can be picked, to be tried. -->
 <script lang="ts">
+  import { live } from '../state/live.svelte'
   import type { PinForm } from '../state/types'
 
   let { pin, picked, pick }: { pin: PinForm; picked: boolean; pick: () => void } = $props()
 
   const user = $derived(pin.user.split(' ')[1] ?? '')
+  /** What is wired to it is on: an active-low one is, while its line is low. */
+  const on = $derived(pin.user.startsWith('output') ? live.outputs[user]?.confirmed?.on : undefined)
   const dims = $derived(pin.user.startsWith('output') && (pin.can ?? []).includes('pwm'))
   const may = $derived(pin.line !== null && !pin.holder && (!pin.user || dims))
   const what = $derived(pin.line === null ? pin.role : pin.trial ? 'being tried' : user || (pin.holder ? `held: ${pin.holder}` : pin.title || 'free'))
@@ -16,7 +19,7 @@
   <span class="numbers"><strong>{pin.position ?? `line ${pin.line}`}</strong>{#if pin.position && pin.line !== null}<span>line {pin.line}</span>{/if}</span>
   <span class="what">{what}</span>
   {#if pin.can?.length}<span class="can">{pin.can.join(' ')}{pin.timer ? ` · ${pin.timer}` : ''}</span>{/if}
-  {#if pin.high !== null}<span class="high" style:width="{pin.high}%"></span>{/if}
+  {#if pin.high !== null}<span class="is" class:on={on}>{on === undefined ? '' : on ? 'on, ' : 'off, '}{pin.high === 0 ? 'low' : pin.high === 100 ? 'high' : `${Math.round(pin.high)} % high`}</span><span class="high" class:on={on} style:width="{pin.high}%"></span>{/if}
 </button>
 
 <style>
@@ -30,5 +33,8 @@
   .what { white-space: nowrap; overflow: hidden; text-overflow: ellipsis; color: var(--quiet); }
   .used .what { color: inherit; font-weight: 600; }
   .tried .what { color: var(--wary); font-weight: 600; }
-  .high { position: absolute; left: 0; bottom: 0; height: 4px; background: var(--on); }
+  .is { color: var(--soft); font-size: 0.75rem; }
+  .is.on { color: var(--on); font-weight: 600; }
+  .high { position: absolute; left: 0; bottom: 0; height: 4px; background: var(--edge); }
+  .high.on { background: var(--on); }
 </style>

@@ -72,6 +72,10 @@ class DryOrder(TypedDict):
     setting: Setting | None
     lasting: str
     now: str
+    against: Annotated[
+        str,
+        Meta(description="What would keep it from being so now, as far as that is known; empty: nothing."),
+    ]
 
 
 class DryStep(TypedDict):

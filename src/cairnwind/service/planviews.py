@@ -16,15 +16,18 @@ from cairnwind.core.facts import events as ev
 from cairnwind.core.facts import plan
 from cairnwind.core.facts.claims import Rank
 from cairnwind.core.facts.course import Course, Timer
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.plan import Schedule
 from cairnwind.core.facts.site import Site
 from cairnwind.core.language import answers, schedules
+from cairnwind.core.physics.programs import Program
 from cairnwind.core.values import dates
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.core.values.quantities import NS, show_duration
+from cairnwind.core.values.settings import Setting
 from cairnwind.remotes.address import outside
 from cairnwind.service import records, rehearsals, shapes
-from cairnwind.service.asked import answer, caller, json_body, need, waits
+from cairnwind.service.asked import answer, caller, caller_key, json_body, need, waits
 from cairnwind.service.bounded import Bounded
 from cairnwind.service.desk import Desk
 from cairnwind.service.first import clock
@@ -118,7 +121,7 @@ class PlanViews:
                 orders.append({
                     "output": order.output or None, "label": (output.label or output.name) if output else f"scene {order.scene}",
                     "act": order.act, "setting": shapes.setting(output, order.wanted) if output else None, "lasting": until,
-                    "now": self._now(order.output),
+                    "now": self._now(order.output), "against": "" if at else self._against(output, order.wanted),
                 })  # fmt: skip
             steps.append({"after_seconds": at / NS, "text": step.text, "orders": orders, "stop": step.stop})
         lead = course.lead
@@ -126,6 +129,15 @@ class PlanViews:
         if lead is not None:
             begins = shapes.moment(lead.at.after(now, self.site.where) if lead.at else now + lead.after)
         return {"phrase": course.text, "steps": steps, "begins": begins, "every_seconds": lead.every / NS if lead and lead.every else None}  # fmt: skip
+
+    def _against(self, output: Output | None, wanted: Setting | Program | None) -> str:
+        """What the gates would say now to whoever wants this."""
+        if output is None or wanted is None or not wanted.on:
+            return ""
+        if not caller_key().may(self.site, output.name):
+            return f"the key '{caller_key().name}' may not command {output.name}"
+        found = self.runtime.ask(ev.Probe(clock(), self.runtime.command_id(), caller(), output.name))
+        return found.reason if found is not None else ""
 
     def _now(self, name: str) -> str:
         found = self.runtime.publisher.find(name)
