@@ -293,3 +293,30 @@ def test_rules_within_a_day_give_what_the_usual_package_gives(
     counted = f"{text};COUNT={count}" if count else text
     recurrence.check(counted)
     assert list(recurrence.expand(counted, first, until)) == (wanted[:count] if count else wanted)
+
+
+SIMPLE = st.builds(
+    lambda freq, step, days, count: [f"FREQ={freq}", *([f"INTERVAL={step}"] if step > 1 else []), *([f"BYDAY={','.join(days)}"] if days else []), *([f"COUNT={count}"] if count else [])],
+    st.sampled_from(["DAILY", "WEEKLY", "MONTHLY"]), st.integers(1, 3), st.lists(st.sampled_from(DAYS), unique=True, max_size=7), st.sampled_from([0, 0, 5]),
+)  # fmt: skip
+
+
+@given(one=SIMPLE, other=SIMPLE, order=st.randoms())
+def test_what_is_said_of_a_rule_in_words_says_which_days(
+    one: list[str], other: list[str], order: Any
+) -> None:
+    mixed = list(one)
+    order.shuffle(mixed)
+    said = recurrence.words(";".join(one))
+    if "=" not in said:
+        assert recurrence.words(";".join(mixed)) == said
+        assert "FREQ" not in said
+    first, until = datetime(2026, 11, 2, 18), datetime(2027, 1, 31)
+    if recurrence.words(";".join(other)) == said:
+        days = [list(recurrence.expand(";".join(rule), first, until)) for rule in (one, other, mixed)]
+        assert days[0] == days[1] == days[2]
+    assert recurrence.words("FREQ=WEEKLY;BYDAY=SA,TH,FR") == "Thu, Fri, Sat"
+    assert (
+        recurrence.words("FREQ=MONTHLY;BYMONTHDAY=-1;UNTIL=20271231")
+        == "every month on the last day, until 2027-12-31"
+    )

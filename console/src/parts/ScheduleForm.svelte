@@ -10,6 +10,7 @@
   } = $props()
 
   const DAYS = ['MO', 'TU', 'WE', 'TH', 'FR', 'SA', 'SU']
+  const WEEK = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun']
   // svelte-ignore state_referenced_locally
   let form = $state({
     name: schedule.name ?? '', do: schedule.do ?? '', from: schedule.from ?? '18:00', to: schedule.to ?? '', for: schedule.for ?? '',
@@ -60,10 +61,13 @@
   <label>or for<input class="input" bind:value={form.for} class:bad={key === 'for'} placeholder="2 h" /></label>
   <fieldset>
     <legend>Days</legend>
-    {#each DAYS as name (name)}<label class="day"><input type="checkbox" class="checkbox" checked={weekly.includes(name)} onchange={() => day(name)} /> {name}</label>{/each}
+    {#each DAYS as name, number (name)}<label class="day"><input type="checkbox" class="checkbox" checked={weekly.includes(name)} onchange={() => day(name)} /> {WEEK[number]}</label>{/each}
   </fieldset>
-  <label class="wide">Rule (RFC 5545)<input class="input" bind:value={form.repeat} class:bad={key === 'repeat'} /></label>
   <label>First day<input class="input" type="date" bind:value={form.starts} /></label>
+  <details class="wide" open={key === 'repeat'}>
+    <summary>Other days than those of a week</summary>
+    <label>Rule (RFC 5545)<input class="input" bind:value={form.repeat} class:bad={key === 'repeat'} /></label>
+  </details>
   <p class="wide" aria-live="polite">
     {#if wrong}<span class="wrong">{wrong}</span>
     {:else if found.length}In the time shown, {found.filter((each) => each.would_be).length} times would be new and {found.filter((each) => each.was).length} would be gone: the broken lines above.
@@ -80,7 +84,10 @@
   label, legend { font-size: 0.75rem; color: var(--quiet); }
   .wide { grid-column: span 2; }
   fieldset { grid-column: 1 / -1; display: flex; flex-wrap: wrap; gap: 0.2rem 0.9rem; }
-  .day { display: flex; gap: 0.3rem; align-items: center; color: inherit; }
+  summary { display: list-item; min-height: 2.75rem; padding-block: 0.6rem; cursor: pointer; font-size: 0.83rem; }
+  .input { min-height: 2.75rem; }
+  .btn { min-height: 2.75rem; }
+  .day { min-height: 2.75rem; display: flex; gap: 0.3rem; align-items: center; color: inherit; }
   .bad { border-color: var(--ill); }
   .wrong { color: var(--ill); }
   p { font-size: 0.83rem; color: var(--quiet); }

@@ -21,6 +21,7 @@ from functools import lru_cache
 from math import gcd
 from typing import Any, NamedTuple
 
+from cairnwind.core.facts import recurrence
 from cairnwind.core.facts.course import Course
 from cairnwind.core.facts.recurrence import FREQUENCIES, WITHIN_A_DAY, check, expand, parts
 from cairnwind.core.values.errors import CallerError, nearest
@@ -451,7 +452,13 @@ def lasts(schedule: Schedule) -> str:
 
 
 def told(schedule: Schedule) -> str:
-    """When it is, in words: 'sunset - 20 min to 22:30, FREQ=WEEKLY;BYDAY=TH,FR,SA'."""
+    """When it is, in words: 'sunset - 20 min to 22:30, Thu, Fri, Sat'."""
     end = f" to {schedule.end.text}" if schedule.end else f" for {lasts(schedule)}"
-    days = schedule.rule or (f"on {schedule.first}" if schedule.first else "once")
+    days = (
+        recurrence.words(schedule.rule)
+        if schedule.rule
+        else f"on {schedule.first}"
+        if schedule.first
+        else "once"
+    )
     return f"{schedule.start.text}{end}, {days}"

@@ -167,3 +167,39 @@ def _days_of(said: dict[str, str]) -> Callable[[date], bool]:
         return day.day in monthdays or day.day - last - 1 in monthdays
 
     return lets
+
+
+WEEK = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
+_EVERY = {
+    "DAILY": "day",
+    "WEEKLY": "week",
+    "MONTHLY": "month",
+    "YEARLY": "year",
+    "HOURLY": "hour",
+    "MINUTELY": "minute",
+}
+
+
+def words(text: str) -> str:
+    """A rule as people say it: 'every day', 'Thu, Fri, Sat', 'every 2 weeks on Tue'; one that says more as it is written."""
+    said = parts(text)
+    step = int(said.get("INTERVAL", "1"))
+    every = f"every {_EVERY[said['FREQ']]}" if step == 1 else f"every {step} {_EVERY[said['FREQ']]}s"
+    match said["FREQ"], sorted(name for name in said if name.startswith("BY")):
+        case (("DAILY" | "HOURLY" | "MINUTELY" | "WEEKLY"), []):
+            found = every
+        case "WEEKLY", ["BYDAY"]:
+            days = sorted({DAYS.index(each) for each in said["BYDAY"].split(",")})
+            on = ", ".join(WEEK[each] for each in days)
+            found = f"{every} on {on}" if step > 1 else "every day" if len(days) == 7 else on
+        case "MONTHLY", ["BYMONTHDAY"] if re.fullmatch(r"-1|[0-9]+", said["BYMONTHDAY"]):
+            day = "the last day" if said["BYMONTHDAY"] == "-1" else f"day {said['BYMONTHDAY']}"
+            found = f"{every} on {day}"
+        case _:
+            return text
+    if "COUNT" in said:
+        found += f", {said['COUNT']} times"
+    if "UNTIL" in said:
+        end = said["UNTIL"]
+        found += f", until {end[:4]}-{end[4:6]}-{end[6:8]}"
+    return found
