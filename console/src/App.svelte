@@ -41,6 +41,10 @@
     from?.focus()
   }
 
+  // where nothing answers for a while, that is said
+  let slow = $state(false)
+  setTimeout(() => (slow = true), 3000)
+
   onMount(() => {
     apply()
     void open()
@@ -81,6 +85,12 @@
     <h1>Not signed in</h1>
     <p>Open the sign-in link that the terminal printed when the service started. Each link signs in once, within 15 minutes. For a new one, type on the host:</p>
     <pre>cairnwind key link</pre>
+  </main>
+{:else if live.phase === 'opening' && slow}
+  <main class="door" id="content">
+    <img src={logo} alt="" width="56" height="56" />
+    <h1>The service does not answer</h1>
+    <p role="status">Nothing is shown, since nothing is known. It is tried again all the time; this page goes on by itself.</p>
   </main>
 {:else if live.phase === 'live'}
   <a class="skip" href="#content" onclick={(event) => { event.preventDefault(); document.getElementById('content')?.focus() }}>To the page</a>

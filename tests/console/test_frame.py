@@ -135,14 +135,49 @@ def test_a_key_that_may_only_watch_is_offered_nothing_else(browser: Browser, run
     page.context.close()
 
 
+def test_it_can_be_installed_and_shows_nothing_old_without_a_network(
+    browser: Browser,  # noqa: F811
+    running: Running,
+) -> None:
+    manifest = running.http("GET", "/manifest.webmanifest", key=None)
+    assert (manifest.json()["display"], manifest.headers["Content-Type"]) == (
+        "standalone",
+        "application/manifest+json",
+    )
+    assert running.http("GET", manifest.json()["icons"][0]["src"], key=None).status_code == 200
+    context = browser.new_context()
+    page = context.new_page()
+    page.goto(running.service.sign_in_link())
+    expect(page.locator(".frame")).to_be_visible()
+    page.evaluate("navigator.serviceWorker.ready.then(() => undefined)")
+    page.reload()
+    expect(page.locator(".frame")).to_be_visible()
+    kept = page.evaluate(
+        "caches.open('cairnwind-shell').then(shell => shell.keys()).then(all => all.map(each => new URL(each.url).pathname))"
+    )
+    assert "/" in kept
+    assert not [each for each in kept if each.startswith("/api")]
+    running.end()
+    page.reload()
+    expect(page.get_by_role("heading", level=1)).to_have_text("The service does not answer", timeout=20_000)
+    assert page.locator(".tile").count() == 0
+    running.begin()
+    expect(page.locator(".frame")).to_be_visible(timeout=30_000)
+    context.close()
+
+
 def test_one_field_finds_things_and_pages_by_keyboard(page: Page) -> None:
+    field = page.get_by_label("Find, or say what to do").last
     page.keyboard.press("/")
+    expect(field).to_be_focused()
     page.keyboard.type("gall")
     expect(page.get_by_role("list", name="Found")).to_contain_text("gallery")
     page.keyboard.press("Enter")
     expect(page.locator("[data-sheet=gallery]")).to_be_visible()
     page.keyboard.press("Escape")
+    expect(page.locator("[data-sheet=gallery]")).to_have_count(0)
     page.keyboard.press("Control+k")
+    expect(field).to_be_focused()
     page.keyboard.type("rules")
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", level=1)).to_have_text("Rules")

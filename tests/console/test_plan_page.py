@@ -10,7 +10,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from tests.conftest import Running, eventually
-from tests.console.around import to
+from tests.console.around import sheet, to
 from tests.console.test_console import browser, signed_in
 from tests.service.test_time import PLANNED
 
@@ -32,6 +32,7 @@ def page(browser: Browser, planned: Running) -> Iterator[Page]:
 def test_a_phrase_is_understood_while_it_is_typed_and_asks_back(page: Page, planned: Running) -> None:
     page.keyboard.press("/")
     field = page.get_by_label("Find, or say what to do").last
+    expect(field).to_be_focused()
     field.fill("dim the gallery to half for 10 min")
     expect(page.locator("#understood")).to_contain_text("turn gallery to 50 % for 10 min")
     assert not (planned.site.output("gallery")["confirmed"] or {})["on"], "only understood so far"
@@ -106,6 +107,25 @@ def test_timers_are_cancelled_and_a_calendar_is_taken(page: Page, planned: Runni
     expect(page.get_by_text("as 'mine', 01:00 for 1 h")).to_be_visible()
     page.get_by_role("button", name="New address for a phone's calendar").click()
     expect(page.locator("code").filter(has_text="/plan/calendar?key=")).to_be_visible()
+
+
+def test_an_evening_lamp_is_planned_by_touch_alone(page: Page, planned: Running) -> None:
+    its = sheet(page, "gallery")
+    its.get_by_role("button", name="Plan it").click()
+    form = its.get_by_role("form", name=re.compile("^Plan "))
+    expect(form).to_contain_text(re.compile("times? would be new"), timeout=20_000)
+    form.get_by_label("Level").select_option("40 %")
+    form.get_by_role("checkbox", name="Sun").uncheck()
+    form.get_by_role("button", name="Put it on the plan").click()
+    expect(form).to_have_count(0)
+    (made,) = (
+        each
+        for each in planned.site.plan()["schedules"]
+        if each["origin"] == "database" and "gallery to 40 %" in each["do"]
+    )
+    assert made["when"].endswith("to 22:30, Mon, Tue, Wed, Thu, Fri, Sat")
+    page.get_by_role("button", name="Undo").click()
+    eventually(lambda: made["name"] not in {each["name"] for each in planned.site.plan()["schedules"]})
 
 
 @pytest.mark.parametrize("size", [(1280, 800), (390, 844)])

@@ -121,7 +121,7 @@ def test_an_output_is_looked_after_from_its_sheet(page: Page, ruled: Running) ->
 
 def test_the_field_says_what_the_gates_would_make_of_it(page: Page, ruled: Running) -> None:
     page.keyboard.press("/")
-    page.keyboard.type("turn store on")
+    page.get_by_label("Find, or say what to do").last.fill("turn store on")
     expect(page.locator("#understood")).to_contain_text(
         "store would not be so now: store is guarded by a passcode"
     )

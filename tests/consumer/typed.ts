@@ -1,7 +1,7 @@
 // What the description of the API says, as types that this program is compiled against; then used.
 // Usage: node typed.js URL KEY OUTPUT
 import createClient from 'openapi-fetch'
-import type { paths } from '../../console/src/lib/described'
+import type { paths } from '../../console/src/state/described'
 
 const [url, key, output] = process.argv.slice(2) as [string, string, string]
 const api = createClient<paths>({ baseUrl: `${url}/api/v1`, headers: { Authorization: `Bearer ${key}` } })

@@ -15,6 +15,7 @@
   import ColourField from './ColourField.svelte'
   import Keypad from './Keypad.svelte'
   import LevelSlider from './LevelSlider.svelte'
+  import PlanIt from './PlanIt.svelte'
   import ProgramPanel from './ProgramPanel.svelte'
   import TuneField from './TuneField.svelte'
   import { Stay } from './stay.svelte'
@@ -29,6 +30,7 @@
   let why = $state<Why>()
   let lasting = $state('')
   let composing = $state(false)
+  let planning = $state(false)
   let refused = $state('')
   const stay = new Stay(() => name, (sentence) => (refused = sentence))
 
@@ -93,8 +95,12 @@
           {:else if output.takes === 'tone'}<TuneField {output} />
           {:else if output.takes === 'level' && output.dimmable}<LevelSlider {output} />{/if}
           {#if output.takes === 'level' || output.takes === 'colour'}
-            <button type="button" class="btn preset-outlined-surface-500" aria-expanded={composing} onclick={() => (composing = !composing)}>Fade, blink or another program …</button>
+            <div class="acts">
+              <button type="button" class="btn preset-outlined-surface-500" aria-expanded={composing} onclick={() => (composing = !composing)}>Fade, blink or another program …</button>
+              <button type="button" class="btn preset-outlined-surface-500" aria-expanded={planning} onclick={() => (planning = !planning)}>Plan it …</button>
+            </div>
             {#if composing}<ProgramPanel {output} />{/if}
+            {#if planning}<PlanIt {output} done={() => (planning = false)} />{/if}
           {/if}
         {/if}
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable, Sequence
+from functools import partial
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -72,6 +73,12 @@ def make_app(desk: Desk, door: Door, wire: Wire, remotes: Sequence[Remote] = ())
     return app
 
 
+BESIDE = {
+    "manifest.webmanifest": "application/manifest+json", "icon.svg": "image/svg+xml", "worker.js": "text/javascript",
+}  # fmt: skip
+"""Files of the console at the root, and what they are."""
+
+
 class _Api:
     """The views. Each turns a request into a command, or a snapshot into a response."""
 
@@ -97,6 +104,7 @@ class _Api:
         return {
             "/": {"GET": self.page},
             "/assets/<path:name>": {"GET": self.asset},
+            **{f"/{name}": {"GET": partial(self.beside, name)} for name in BESIDE},
             "/healthz": {"GET": self.health},
             "/readyz": {"GET": self.ready},
             f"{v1}/site": {"GET": self.get_site},
@@ -412,6 +420,12 @@ class _Api:
                 "no-page", "The console has not been built.", "Run 'make console', or use the command line."
             )
         return send_from_directory(self.console, "index.html")
+
+    def beside(self, name: str) -> Response:
+        """A file beside the page, which has to be at the root."""
+        response = send_from_directory(self.console, name, mimetype=BESIDE[name])
+        response.headers["Cache-Control"] = "no-cache"
+        return response
 
     def asset(self, name: str) -> Response:
         response = send_from_directory(self.console / "assets", name)

@@ -118,6 +118,9 @@ EMPTY = body()
 _OTHERS: tuple[Call, ...] = (
     Call("GET", "/", ANYONE, "The console.", "text/html"),
     Call("GET", "/assets/<path:name>", ANYONE, "A file of the console.", "*/*"),
+    Call("GET", "/manifest.webmanifest", ANYONE, "What the console is called once it is installed on a device.", "application/manifest+json"),
+    Call("GET", "/icon.svg", ANYONE, "Its mark.", "image/svg+xml"),
+    Call("GET", "/worker.js", ANYONE, "What keeps its own files for a device without a network; nothing of the site.", "text/javascript"),
     Call("GET", "/healthz", ANYONE, "Whether the engine runs.", with_("Health", health=str, version=str, clock=str)),
     Call("GET", "/readyz", ANYONE, "Whether commands will be recorded.", with_("Ready", ready=bool)),
     Call("GET", "/.well-known/wot", "watch", "The W3C Thing Description of what the key may command.", "application/td+json"),
@@ -270,7 +273,16 @@ def _by_length(schema: Any) -> None:
 
 def full(path: str) -> str:
     """An address as the application has it."""
-    outside = ("/", "/assets/<path:name>", "/healthz", "/readyz", "/.well-known/wot")
+    outside = (
+        "/",
+        "/assets/<path:name>",
+        "/healthz",
+        "/readyz",
+        "/.well-known/wot",
+        "/manifest.webmanifest",
+        "/icon.svg",
+        "/worker.js",
+    )
     return path if path in outside else V1 + path
 
 
