@@ -222,7 +222,12 @@ def test_only_while_this_page_is_open(page: Page, running: Running) -> None:
 
 
 @pytest.mark.parametrize(("size", "dark"), itertools.product(SIZES, (False, True)))
-def test_axe_finds_nothing_on_any_page(browser: Browser, tmp_path: Path, size: str, dark: bool) -> None:  # noqa: F811
+def test_axe_finds_nothing_on_any_page(
+    browser: Browser,  # noqa: F811
+    tmp_path: Path,
+    size: str,
+    dark: bool,
+) -> None:
     running = Running(tmp_path, HARD)
     width, height = SIZES[size]
     context = browser.new_context(viewport={"width": width, "height": height}, color_scheme="dark" if dark else "light", reduced_motion="reduce", bypass_csp=True)  # fmt: skip

@@ -16,7 +16,7 @@ def test_a_power_cut_loses_nothing_acknowledged_and_every_start_after_it_is_made
     tmp_path: Path, version: int
 ) -> None:
     seed = random.SystemRandom().randrange(1 << 32)
-    assert list(replay(tmp_path, version, 12, seed)) == []
+    assert list(replay(tmp_path, version, 8, seed)) == []
 
 
 def test_whoever_commands_a_service_that_is_killed_was_told_nothing_that_is_not_so(tmp_path: Path) -> None:

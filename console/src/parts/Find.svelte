@@ -6,7 +6,7 @@
   import { tick } from 'svelte'
   import * as api from '../state/api'
   import { Problem } from '../state/api'
-  import { live } from '../state/live.svelte'
+  import { day, live } from '../state/live.svelte'
   import { go, PLACES } from '../state/place.svelte'
   import { aside, is } from '../state/words'
   import type { Dry } from '../state/types'
@@ -138,7 +138,7 @@
           {#each choices as choice (choice)}<button type="button" class="btn preset-outlined-surface-500" onclick={() => choose(choice)}>{choice}</button>{/each}
         {:else if dry}
           <p class="dry"><strong>{dry.phrase}.</strong>
-            {dry.begins ? `From ${new Date(dry.begins).toLocaleString()}: ` : ''}
+            {dry.begins ? `From ${day(dry.begins)}: ` : ''}
             {#each dry.steps as step, number (number)}
               {number ? `; then, after ${step.after_seconds} s, ` : ''}{step.orders.length ? step.orders.map((order) => `${order.label} ${order.act === 'release' ? 'released' : (order.setting?.words ?? order.act)}${order.lasting ? ` ${order.lasting}` : ''} (now ${order.now})`).join(', ') : step.text}
             {/each}

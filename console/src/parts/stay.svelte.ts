@@ -3,7 +3,9 @@
 import * as api from '../state/api'
 import { Problem } from '../state/api'
 
-const EVERY = 400
+/** Milliseconds between two renewals, well within the lease: a slow phone must not end it. */
+const EVERY = 1500
+const LEASE = '5 s'
 const all = new Map<string, Stay>()
 
 export class Stay {
@@ -32,8 +34,10 @@ export class Stay {
   async #keep(before?: Stay): Promise<void> {
     const output = this.#output()
     all.set(output, this)
+    const gone = () => this.claim !== undefined && void api.letGoClaim(this.claim).catch(() => undefined)
+    addEventListener('pagehide', gone)
     try {
-      this.claim = before?.claim ?? (await api.hold(output)).claim?.id
+      this.claim = before?.claim ?? (await api.hold(output, 'on', LEASE)).claim?.id
       if (before) before.claim = undefined
       while (this.on && this.claim !== undefined) {
         await new Promise((done) => setTimeout(done, EVERY))
@@ -44,6 +48,7 @@ export class Stay {
       this.on = false
       this.#refuse(`It has ended. ${error.sentence} ${error.remedy}`)
     } finally {
+      removeEventListener('pagehide', gone)
       const claim = this.claim
       if (!this.on && claim !== undefined) await api.letGoClaim(claim).catch(() => undefined)
     }

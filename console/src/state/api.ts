@@ -35,6 +35,7 @@ async function call(method: string, path: string, body?: unknown, { type = 'appl
     response = await fetch(V1 + path, {
       method,
       signal: AbortSignal.timeout(time),
+      keepalive: safe, // also while the page is being closed
       headers,
       body: body === undefined ? undefined : typeof body === 'string' ? body : JSON.stringify(body),
     })
@@ -70,7 +71,7 @@ export const tunes = (): Promise<Tune[]> => call('GET', '/tunes')
 export const pads = (): Promise<Pad[]> => call('GET', '/pads')
 /** Whether the link is there just now: asked before anything begins to move, so that no press waits in a dead network and moves it later. */
 export const awake = () => call('GET', '/session', undefined, { within: PROMPT })
-export const hold = (output: string, setting: string | number = 'on'): Promise<{ claim: { id: number } | null }> => call('POST', '/claims', { output, setting, lease: '1 s' }, { within: PROMPT })
+export const hold = (output: string, setting: string | number = 'on', lease = '1 s'): Promise<{ claim: { id: number } | null }> => call('POST', '/claims', { output, setting, lease }, { within: PROMPT })
 export const renew = (claims: number[]) => call('PATCH', '/claims', { claims }, { within: PROMPT })
 export const letGoClaim = (claim: number) => call('DELETE', `/claims/${claim}`, undefined, { safe: true })
 export const keys = (): Promise<Key[]> => call('GET', '/keys').then((form) => form.keys)
