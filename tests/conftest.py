@@ -126,14 +126,6 @@ def _nothing_is_undescribed() -> Iterator[None]:
     assert not described.undescribed, "see tests/described.py"
 
 
-LONG = ("lab", "console", "power")
-"""What takes longest begins first, so that no worker is left alone with it."""
-
-
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    items.sort(key=lambda item: item.path.parent.name not in LONG)
-
-
 def pytest_unconfigure() -> None:
     """A test that fails before it ends its service must not keep the whole run from ending."""
     for running in list(_running):

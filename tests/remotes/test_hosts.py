@@ -374,12 +374,13 @@ def test_a_host_that_goes_away_loses_its_leases_and_resumes_when_it_is_back(ways
     assert site.output("yard")["confirmed"]["on"]
     eventually(lambda: not site.output("yard")["confirmed"]["on"], within=2)
     host.call("watch")
-    # the adapter is pulled and comes back at the same place
+    # the adapter is pulled and comes back at the same place; another's pseudo-terminal may get its name meanwhile
+    line = next(each for each in ways.running.service.remotes if each.name == "bench")
+    line._told = type(line._told)(line._told.name, "/dev/pulled-out", line._told.key)
     os.close(host.theirs)
     os.close(host.mine)
     eventually(lambda: not next(each for each in site.remotes() if each["name"] == "bench")["up"], within=8)
     again = type(host)()
-    line = next(each for each in ways.running.service.remotes if each.name == "bench")
     line._told = type(line._told)(
         line._told.name, again.port, line._told.key
     )  # a pseudo-terminal gets another name each time
