@@ -19,7 +19,7 @@ from pathlib import Path
 from pythonosc.osc_message_builder import OscMessageBuilder
 
 from bench.client import Server
-from bench.siege import BAR, HEAD, put
+from bench.siege import BAR, HEAD, off, put
 from bench.table import Row, amount, measures
 
 SITE = """
@@ -114,17 +114,6 @@ def worst(product: Server, ready: Callable[[str, str], None], stop: Callable[[],
         stop()
         found = max(found, off(product, begun))
     return found
-
-
-def off(product: Server, begun: int) -> float:
-    """Milliseconds from then until relay 7 was off."""
-    end = time.monotonic() + 5
-    while time.monotonic() < end:
-        moved = [at for at, line, on in product.ask("pins")["seen"] if at > begun and not on and line == 7]
-        if moved:
-            return (min(moved) - begun) / 1e6
-        time.sleep(0.05)
-    return 60_000.0
 
 
 @measures("stop under attack at other doors")

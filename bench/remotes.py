@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from bench.client import Server
-from bench.siege import BAR, put
+from bench.siege import BAR, off, put
 from bench.table import Row, amount, measures
 from cairnwind.boards.mqtt import no_delay
 
@@ -129,7 +129,7 @@ def flooded() -> list[Row]:
                         time.sleep(0.1)
                         product.ask("pins")
                         begun = phone.send(f"cairnwind/wide/{topic}", payload)
-                        worst = max(worst, _off(product, begun))
+                        worst = max(worst, off(product, begun))
                     label = f"{what} at the broker, under a flood of '{said}', QoS {qos}"
                     rows.append(Row(label, worst, "ms", bar=f"<= {BAR:g}", holds=worst <= BAR))
             finally:
@@ -138,17 +138,6 @@ def flooded() -> list[Row]:
                     each.wait()
                 phone.end()
     return rows
-
-
-def _off(product: Server, begun: int) -> float:
-    """Milliseconds until relay 7 went off; a minute if it did not in five seconds."""
-    end = time.monotonic() + 5
-    while True:
-        seen = product.ask("pins")["seen"]
-        after = [at for at, line, level in seen if at > begun and not level and line == 7]
-        if after or time.monotonic() > end:
-            return (min(after) - begun) / 1e6 if after else 60_000.0
-        time.sleep(0.05)
 
 
 def _measured(product: Server, bare: Server, port: int) -> list[Row]:

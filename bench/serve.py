@@ -223,11 +223,11 @@ def cpu() -> float:
 
 if __name__ == "__main__":
     assert sqlite3.threadsafety
-    numbers = [int(each) for each in sys.argv[2:] if each.isdigit()]
+    given = sys.argv[2:]
     {
-        "doors": lambda: doors(sys.argv[2]),
-        "product": lambda: product(*numbers),
+        "doors": lambda: doors(*given),
+        "product": lambda: product(*map(int, given)),
         "committed": committed,
         "echo": echo,
-        "bare": lambda: bare(*numbers),
+        "bare": lambda: bare(*map(int, given)),
     }[sys.argv[1]]()

@@ -85,6 +85,17 @@ def once(server: Server) -> float:
     return (min(moved) - begin) / 1e6 if moved else 60_000.0
 
 
+def off(product: Server, begun: int) -> float:
+    """Milliseconds from then until relay 7 went off; a minute if it did not in five seconds."""
+    end = time.monotonic() + 5
+    while True:
+        seen = product.ask("pins")["seen"]
+        after = [at for at, line, level in seen if at > begun and not level and line == 7]
+        if after or time.monotonic() > end:
+            return (min(after) - begun) / 1e6 if after else 60_000.0
+        time.sleep(0.05)
+
+
 def put(line: Connection, method: str, path: str, body: object) -> None:
     """Send a request; its answer is not waited for."""
     text = b"" if body is None else json.dumps(body).encode()

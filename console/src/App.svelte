@@ -64,6 +64,17 @@
 
 <svelte:head><title>{title}</title></svelte:head>
 
+{#snippet places()}
+  {#each PLACES as place (place.at)}
+    {@const Icon = ICONS[place.at]}
+    <a href="#{place.at}" aria-current={here.at === place.at ? 'page' : undefined}>
+      {#if Icon}<Icon size={22} aria-hidden="true" />{:else}<Stones size={22} />{/if}
+      <span>{place.name}</span>
+      {#if place.at === 'now' && wrong}<b class="badge">{wrong}<span class="sr"> to be seen to</span></b>{/if}
+    </a>
+  {/each}
+{/snippet}
+
 {#snippet mine()}
   <p class="key"><span>{live.key}</span><small>{live.role === 'keep' ? 'may do everything' : live.role === 'operate' ? (live.only ? `may operate ${live.only.length} outputs` : 'may operate') : 'may only watch'}</small></p>
   <div class="small">
@@ -98,14 +109,7 @@
     <header class="rail">
       <a class="name" href="#now"><img src={logo} alt="" width="34" height="34" /><span>{live.site?.name ?? 'Cairnwind'}</span></a>
       <nav aria-label="Places">
-        {#each PLACES as place (place.at)}
-          {@const Icon = ICONS[place.at]}
-          <a href="#{place.at}" aria-current={here.at === place.at ? 'page' : undefined}>
-            {#if Icon}<Icon size={22} aria-hidden="true" />{:else}<Stones size={22} />{/if}
-            <span>{place.name}</span>
-            {#if place.at === 'now' && wrong}<b class="badge">{wrong}<span class="sr"> to be seen to</span></b>{/if}
-          </a>
-        {/each}
+        {@render places()}
       </nav>
       <div class="foot">
         {@render mine()}
@@ -152,14 +156,7 @@
 
     <footer class="device">{@render mine()}</footer>
     <nav class="bar" aria-label="Places, at the foot">
-      {#each PLACES as place (place.at)}
-        {@const Icon = ICONS[place.at]}
-        <a href="#{place.at}" aria-current={here.at === place.at ? 'page' : undefined}>
-          {#if Icon}<Icon size={22} aria-hidden="true" />{:else}<Stones size={22} />{/if}
-          <span>{place.name}</span>
-          {#if place.at === 'now' && wrong}<b class="badge">{wrong}<span class="sr"> to be seen to</span></b>{/if}
-        </a>
-      {/each}
+      {@render places()}
     </nav>
   </div>
   {#key shown?.name}{#if shown}<Sheet name={shown.name} {close} />{/if}{/key}

@@ -4,7 +4,7 @@
   import { onDestroy, onMount } from 'svelte'
   import * as api from '../state/api'
   import { Problem } from '../state/api'
-  import { attempt, live } from '../state/live.svelte'
+  import { attempt, dayOf, live } from '../state/live.svelte'
   import { serviceTime } from '../state/link.svelte'
   import type { JournalRow, Why } from '../state/types'
 
@@ -27,16 +27,16 @@
   let next = $state<string | null>(null)
   let why = $state<{ row: number; found?: Why; wrong?: string }>()
   let saving = $state('')
+  let question = 0 // an answer to an older one comes too late
   let timer: ReturnType<typeof setTimeout> | undefined
 
   const zone = $derived(live.site?.timezone ?? 'UTC')
   const things = $derived([...Object.values(live.outputs), ...Object.values(live.inputs)].map(({ name, label }) => ({ name, label })))
   const time = $derived(new Intl.DateTimeFormat('en-GB', { timeZone: zone, hour: '2-digit', minute: '2-digit', second: '2-digit' }))
   const date = $derived(new Intl.DateTimeFormat('en-GB', { timeZone: zone, weekday: 'long', day: 'numeric', month: 'long', year: 'numeric' }))
-  const iso = (at: number) => new Intl.DateTimeFormat('en-CA', { timeZone: zone }).format(at)
   const after = (date: string) => new Date(Date.parse(`${date}T12:00:00Z`) + 86_400_000).toISOString().slice(0, 10)
   const asked = () => ({ subject, kind, source, from: day, to: until ? after(until) : day ? after(day) : '' })
-  const today = $derived(iso(serviceTime()))
+  const today = $derived(dayOf(serviceTime()))
   const shown = $derived.by(() => {
     const all = words.toLowerCase().split(/\s+/).filter(Boolean)
     return all.length ? rows.filter((row) => all.every((word) => `${row.text} ${row.source ?? ''} ${row.subject ?? ''}`.toLowerCase().includes(word))) : rows
@@ -53,20 +53,25 @@
 
   async function look(): Promise<void> {
     why = undefined
-    await attempt(async () => ({ rows, next } = await api.journal(asked())))
+    const mine = ++question
+    await attempt(async () => {
+      const found = await api.journal(asked())
+      if (mine === question) ({ rows, next } = found)
+    })
   }
   const more = () => attempt(async () => {
+    const mine = question
     const found = await api.journalAt(next!)
-    ;[rows, next] = [[...rows, ...found.rows], found.next]
+    if (mine === question) [rows, next] = [[...rows, ...found.rows], found.next]
   })
 
   async function follow(): Promise<void> {
     clearTimeout(timer)
     if (follows && !live.lost && (!day || day === today || until >= today) && rows.length) {
       try {
-        const last = rows[0].sequence
+        const [mine, last] = [question, rows[0].sequence]
         const found = await api.journal({ ...asked(), after: String(last) })
-        if (found.rows.length && rows[0]?.sequence === last) rows = [...[...found.rows].reverse(), ...rows]
+        if (found.rows.length && mine === question) rows = [...[...found.rows].reverse(), ...rows]
       } catch {
         // the frame says that the service is away
       }
@@ -121,7 +126,7 @@
     <div class="days" role="group" aria-label="Which days">
       <button type="button" class="btn preset-outlined-surface-500" aria-pressed={!day} onclick={() => pick('')}>All</button>
       <button type="button" class="btn preset-outlined-surface-500" aria-pressed={day === today && !until} onclick={() => pick(today)}>Today</button>
-      <button type="button" class="btn preset-outlined-surface-500" aria-pressed={day === iso(serviceTime() - 86_400_000) && !until} onclick={() => pick(iso(serviceTime() - 86_400_000))}>Yesterday</button>
+      <button type="button" class="btn preset-outlined-surface-500" aria-pressed={day === dayOf(serviceTime() - 86_400_000) && !until} onclick={() => pick(dayOf(serviceTime() - 86_400_000))}>Yesterday</button>
       <label>From <input class="input" type="date" max={today} bind:value={day} onchange={look} /></label>
       <label>to <input class="input" type="date" min={day} max={today} bind:value={until} onchange={look} /></label>
     </div>

@@ -2,7 +2,7 @@
 <script lang="ts">
   import * as api from '../state/api'
   import { Problem } from '../state/api'
-  import { live, note } from '../state/live.svelte'
+  import { dayOf, live, note } from '../state/live.svelte'
   import { serviceTime } from '../state/link.svelte'
   import type { Output } from '../state/types'
 
@@ -28,7 +28,6 @@
     to,
     repeat: days.length === 7 ? 'FREQ=DAILY' : `FREQ=WEEKLY;BYDAY=${DAYS.filter((each) => days.includes(each)).join(',')}`,
   })
-  const day = (at: number) => new Intl.DateTimeFormat('en-CA', { timeZone: live.site?.timezone }).format(at)
 
   $effect(() => {
     const asked = facts
@@ -36,7 +35,7 @@
     const timer = setTimeout(async () => {
       try {
         const now = serviceTime()
-        const found = await api.rehearse(day(now), day(now + 7 * 86_400_000), { put: asked })
+        const found = await api.rehearse(dayOf(now), dayOf(now + 7 * 86_400_000), { put: asked })
         if (asked !== facts) return
         const fresh = (found.differences ?? []).filter((each) => each.would_be)
         ;[wrong, said] = ['', fresh.length ? `In the next seven days ${fresh.length === 1 ? 'one time' : `${fresh.length} times`} would be new.` : 'In the next seven days nothing would differ.']
@@ -53,15 +52,9 @@
     busy = true
     const asked = { ...facts }
     try {
-      for (let number = 2; ; number++) {
-        try {
-          await api.addSchedule(asked)
-          break
-        } catch (error) {
-          if (!(error instanceof Problem) || !/already/.test(error.sentence) || number > 9) throw error
-          asked.name = `${facts.name} ${number}`
-        }
-      }
+      const taken = new Set((await api.plan()).schedules.map((each) => each.name))
+      for (let number = 2; taken.has(asked.name); number++) asked.name = `${facts.name} ${number}`
+      await api.addSchedule(asked)
       note(`'${asked.name}' is on the plan.`, '', () => api.dropSchedule(asked.name))
       done()
     } catch (error) {

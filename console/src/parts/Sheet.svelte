@@ -7,7 +7,8 @@
   import * as api from '../state/api'
   import { release, turn } from '../state/act.svelte'
   import { flip, pinned } from '../state/kept.svelte'
-  import { attempt, day, live } from '../state/live.svelte'
+  import { day, live } from '../state/live.svelte'
+  import { flip as flipStay, stays } from '../state/stay'
   import { is } from '../state/words'
   import type { Why } from '../state/types'
   import Cairn from './Cairn.svelte'
@@ -18,7 +19,6 @@
   import PlanIt from './PlanIt.svelte'
   import ProgramPanel from './ProgramPanel.svelte'
   import TuneField from './TuneField.svelte'
-  import { Stay } from './stay.svelte'
 
   let { name, close }: { name: string; close: () => void } = $props()
 
@@ -32,7 +32,6 @@
   let composing = $state(false)
   let planning = $state(false)
   let refused = $state('')
-  const stay = new Stay(() => name, (sentence) => (refused = sentence))
 
   // the reason follows the output; while it moves it is asked for again every half second
   $effect(() => {
@@ -88,7 +87,7 @@
               <label class="longer">How long
                 <select class="select" bind:value={lasting}>{#each LONGER as [words, span] (span)}<option value={span}>{words}</option>{/each}</select>
               </label>
-              <button type="button" class="btn {stay.on ? 'preset-tonal-primary' : 'preset-outlined-surface-500'}" aria-pressed={stay.on} onclick={() => stay.flip()}>Only while this page is open</button>
+              <button type="button" class="btn {stays.has(name) ? 'preset-tonal-primary' : 'preset-outlined-surface-500'}" aria-pressed={stays.has(name)} onclick={async () => (refused = await flipStay(name))}>Only while this page is open</button>
             {/if}
           </div>
           {#if output.takes === 'colour'}<ColourField {output} />

@@ -46,6 +46,11 @@
     long = setTimeout(() => { opened = true; more(name) }, LONG)
   }
   const up = () => clearTimeout(long)
+  /** The finger went elsewhere: no click follows. */
+  function away(): void {
+    up()
+    opened = false
+  }
 </script>
 
 {#if output}
@@ -66,7 +71,7 @@
     {:else}
       <button
         type="button" class="face" aria-pressed={guarded || (drives && !output.wanted.on) ? undefined : output.wanted.on} disabled={!may}
-        onclick={press} onpointerdown={down} onpointerup={up} onpointerleave={up} onpointercancel={up} oncontextmenu={(event) => event.preventDefault()}
+        onclick={press} onpointerdown={down} onpointerup={up} onpointerleave={away} onpointercancel={away} oncontextmenu={(event) => event.preventDefault()}
       >
         <span class="label">{output.label}</span>
         <output class="is">{#if guarded}<LockKeyhole size={18} aria-hidden="true" />{/if} {what}</output>

@@ -1,8 +1,7 @@
 // Hold to run: on while a finger or a key is down on it. A lease that is renewed keeps it up, so whatever ends the pressing (a
 // finger, lost focus, a lost network, a phone that sleeps) ends it too.
 
-import * as api from '../state/api'
-import { Problem } from '../state/api'
+import { keep } from '../state/lease'
 import { live } from '../state/live.svelte'
 
 const EVERY = 250
@@ -55,21 +54,9 @@ export class Hold {
   async #run(): Promise<void> {
     if (this.#running) return
     this.#running = true
-    let claim: number | undefined
-    try {
-      await api.awake()
-      if (this.held) claim = (await api.hold(this.#output())).claim?.id
-      while (this.held && claim !== undefined) {
-        await new Promise((done) => setTimeout(done, EVERY))
-        if (this.held) await api.renew([claim])
-      }
-    } catch (error) {
-      if (!(error instanceof Problem)) throw error
-      this.#refuse(`It has stopped. ${error.sentence} ${error.remedy}`)
-    } finally {
-      this.end()
-      if (claim !== undefined) await api.letGoClaim(claim).catch(() => undefined) // it ends by itself if that is lost
-      this.#running = false
-    }
+    const why = await keep(this.#output(), '1 s', EVERY, () => this.held)
+    this.#running = false
+    this.end()
+    if (why) this.#refuse(`It has stopped. ${why}`)
   }
 }

@@ -1,6 +1,6 @@
 // Every address of the service that the console uses. No component knows any.
 
-import { serviceTime } from './link.svelte'
+import { clockThere } from './link.svelte'
 import type { Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, BoardWhole, CalendarLine, Difference, Dry, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
 
 const V1 = '/api/v1'
@@ -29,7 +29,8 @@ async function call(method: string, path: string, body?: unknown, { type = 'appl
   const commands = method !== 'GET' && !looks.test(path)
   const time = within ?? (commands ? DEADLINE : PATIENCE)
   const headers: Record<string, string> = body === undefined ? {} : { 'Content-Type': type }
-  if (commands && !safe) headers['Cairnwind-Before'] = String(Math.floor(serviceTime() + time))
+  const now = clockThere()
+  if (commands && !safe && now !== undefined) headers['Cairnwind-Before'] = String(Math.floor(now + time))
   let response: Response
   try {
     response = await fetch(V1 + path, {
@@ -52,7 +53,6 @@ async function call(method: string, path: string, body?: unknown, { type = 'appl
 const looks = /^\/(questions|programs\/preview|plan\/rehearsals)$/
 
 export const turn = (output: string, setting: string | number, more: Record<string, string> = {}) => call('POST', '/claims', { output, setting, ...more }, { safe: setting === 'off' || setting === 0 })
-/** Puts a claim back as it was: what one undoes. */
 export const scenes = (): Promise<{ name: string; do: string[] }[]> => call('GET', '/scenes')
 export const runScene = (scene: string) => call('POST', `/scenes/${encodeURIComponent(scene)}/run`, {})
 export const release = (output: string) => call('DELETE', `/outputs/${output}/claim`, undefined, { safe: true })
@@ -71,7 +71,7 @@ export const tunes = (): Promise<Tune[]> => call('GET', '/tunes')
 export const pads = (): Promise<Pad[]> => call('GET', '/pads')
 /** Whether the link is there just now: asked before anything begins to move, so that no press waits in a dead network and moves it later. */
 export const awake = () => call('GET', '/session', undefined, { within: PROMPT })
-export const hold = (output: string, setting: string | number = 'on', lease = '1 s'): Promise<{ claim: { id: number } | null }> => call('POST', '/claims', { output, setting, lease }, { within: PROMPT })
+export const hold = (output: string, lease = '1 s'): Promise<{ claim: { id: number } | null }> => call('POST', '/claims', { output, setting: 'on', lease }, { within: PROMPT })
 export const renew = (claims: number[]) => call('PATCH', '/claims', { claims }, { within: PROMPT })
 export const letGoClaim = (claim: number) => call('DELETE', `/claims/${claim}`, undefined, { safe: true })
 export const keys = (): Promise<Key[]> => call('GET', '/keys').then((form) => form.keys)

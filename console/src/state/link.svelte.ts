@@ -16,8 +16,10 @@ let heardAt = performance.now()
 let ahead: number | undefined
 let broken: number | undefined
 
-/** The service's clock, as far as it is known: it may be a little late, by what a message takes. */
-export const serviceTime = () => (ahead === undefined ? Date.now() : performance.now() + ahead)
+/** The service's clock, once it has told it: it may be a little late, by what a message takes. */
+export const clockThere = () => (ahead === undefined ? undefined : performance.now() + ahead)
+/** The same, or until then this device's, which may be wrong: for what is only shown. */
+export const serviceTime = () => clockThere() ?? Date.now()
 
 /** A word has come; `at` is the time there, if it said that. */
 export function heard(at?: number): void {

@@ -205,6 +205,9 @@ function form(how: Intl.DateTimeFormatOptions): Intl.DateTimeFormat {
   return found
 }
 
+/** The day of a time (milliseconds since 1970) where the site is, as in 2026-11-23. */
+export const dayOf = (at: number) => new Intl.DateTimeFormat('en-CA', { timeZone: live.site?.timezone ?? 'UTC' }).format(at)
+
 /** A time with its day, unless that is today, as the site's clock shows it. */
 export function day(time: string | null | undefined): string {
   if (!time || !live.site) return ''

@@ -11,6 +11,7 @@ export const PLACES: { at: string; name: string; leaves: Leaf[] }[] = [
   },
   { at: 'bench', name: 'Bench', leaves: [{ at: 'signals', name: 'Signals' }, { at: 'light', name: 'Light and timers' }] },
 ]
+const HELP = { at: 'help', name: 'Help', leaves: [] as Leaf[] }
 const OLD: Record<string, string> = {
   records: 'journal/records', rules: 'site/rules', boards: 'site/boards', remotes: 'site/remotes', keys: 'site/keys', signals: 'bench/signals',
 }
@@ -27,8 +28,8 @@ addEventListener('hashchange', () => (place.parts = read()))
 
 /** The place, and the page in it. */
 export const where = () => {
-  const found = PLACES.find((each) => each.at === place.parts[0])
-  const leaf = found?.leaves.find((each) => each.at === place.parts[1]) ?? found?.leaves[0]
-  return { at: place.parts[0] === 'help' ? 'help' : (found?.at ?? 'now'), name: place.parts[0] === 'help' ? 'Help' : (found?.name ?? 'Now'), leaf, rest: place.parts.slice(leaf ? 2 : 1) }
+  const { at, name, leaves } = [...PLACES, HELP].find((each) => each.at === place.parts[0]) ?? PLACES[0]
+  const leaf = leaves.find((each) => each.at === place.parts[1]) ?? leaves[0]
+  return { at, name, leaf, rest: place.parts.slice(leaf ? 2 : 1) }
 }
 export const go = (address: string) => (location.hash = address)

@@ -15,6 +15,8 @@ ATTACH = 51
 """SO_ATTACH_REUSEPORT_CBPF."""
 LOAD_WORD, LOAD_BYTE, IF_EQUAL, RETURN = 0x20, 0x30, 0x15, 0x06
 """Of the program: a big-endian word, or a byte, at a place; a jump; which socket."""
+STEP = 8
+"""Bytes of a step of the program."""
 TURN = 0.5
 """Seconds between two looks whether it is over."""
 
@@ -29,9 +31,9 @@ def listening(host: str, port: int, begins: bytes) -> list[socket.socket]:
     try:
         for _ in range(2):
             made.append(_bound(family, (host, port), shared=True))
-        held, program = _program(begins)
-        made[0].setsockopt(socket.SOL_SOCKET, ATTACH, program)
-        del held
+        code = _program(begins)
+        option = struct.pack("@HP", len(code) // STEP, ctypes.addressof(code))
+        made[0].setsockopt(socket.SOL_SOCKET, ATTACH, option)
     except OSError:
         for each in made:
             each.close()
@@ -52,8 +54,8 @@ def _bound(family: int, address: tuple[str, int], *, shared: bool = False) -> so
     return made
 
 
-def _program(begins: bytes) -> tuple[object, bytes]:
-    """Socket 1 for what begins so, else socket 0; what has to be kept until it is attached, and the option's value."""
+def _program(begins: bytes) -> ctypes.Array[ctypes.c_char]:
+    """Socket 1 for what begins so, else socket 0."""
     parts = [(LOAD_WORD, at, begins[at : at + 4]) for at in range(0, len(begins) - 3, 4)]
     parts += [(LOAD_BYTE, at, begins[at : at + 1]) for at in range(len(begins) // 4 * 4, len(begins))]
     steps: list[tuple[int, int, int, int]] = []
@@ -61,5 +63,5 @@ def _program(begins: bytes) -> tuple[object, bytes]:
         others = 2 * (len(parts) - number) - 1
         steps += [(load, 0, 0, at), (IF_EQUAL, 0, others, int.from_bytes(part, "big"))]
     steps += [(RETURN, 0, 0, 1), (RETURN, 0, 0, 0)]
-    code = ctypes.create_string_buffer(b"".join(struct.pack("=HBBI", *step) for step in steps))
-    return code, struct.pack("@HP", len(steps), ctypes.addressof(code))
+    code = b"".join(struct.pack("=HBBI", *step) for step in steps)
+    return ctypes.create_string_buffer(code, len(code))

@@ -203,8 +203,7 @@ class _Api:
         ):
             reasons = with_clock(reasons, behind)
         if not (now.leader is not None and now.leader.setting.on) and output.takes == "level":
-            probe = ev.Probe(clock(), self.runtime.command_id(), caller(), name)
-            outcome = self.runtime.ask(probe)
+            outcome = self.runtime.against(caller(), name)
             if outcome is not None:
                 reasons = if_wanted(reasons, output, outcome.reason, outcome.remedy)
         notes = self.runtime.reader.journal(subject=name, kind="note", limit=NOTES)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import ipaddress
 import socket
-import time
 from collections.abc import Iterable
 
 from flask import Request, Response, request
@@ -16,6 +15,7 @@ from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.service.asked import CALLER
 from cairnwind.service.calls import ANYONE, QUERIES, ROLES
 from cairnwind.service.desk import Desk
+from cairnwind.service.first import clock
 from cairnwind.service.keys import FIRST, Who, digest
 from cairnwind.service.planviews import CALENDAR
 from cairnwind.service.problems import from_trouble, problem
@@ -158,7 +158,7 @@ def _in_time(before: str) -> None:
             f"'{before[:40]}' is no time.",
             "Send Cairnwind-Before: milliseconds since 1970, UTC.",
         )
-    late = time.time_ns() // 1_000_000 - int(before)
+    late = clock().wall // 1_000_000 - int(before)
     if late > 0:
         raise CallerError(
             "late",

@@ -136,7 +136,7 @@ class PlanViews:
             return ""
         if not caller_key().may(self.site, output.name):
             return f"the key '{caller_key().name}' may not command {output.name}"
-        found = self.runtime.ask(ev.Probe(clock(), self.runtime.command_id(), caller(), output.name))
+        found = self.runtime.against(caller(), output.name)
         return found.reason if found is not None else ""
 
     def _now(self, name: str) -> str:

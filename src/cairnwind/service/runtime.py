@@ -240,6 +240,10 @@ class Runtime:
         """Like `submit`, without waiting: ``told`` is called by another thread. False if it was shed."""
         return self.lanes.put(Item(command, _Reply(told)))
 
+    def against(self, source: Source, output: str) -> ev.Outcome | None:
+        """What would stand in the way if a person wanted an output on now; None if the engine has no time for it."""
+        return self.ask(ev.Probe(clock(), self.command_id(), source, output))
+
     def ask(self, question: ev.Probe | ev.Trace, within: float = 0.5) -> ev.Outcome | None:
         """The answer to a question that changes nothing; None if the engine has no time for it: readers do not wait."""
         reply: queue.SimpleQueue[ev.Outcome] = queue.SimpleQueue()

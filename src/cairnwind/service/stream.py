@@ -20,6 +20,7 @@ from collections import Counter, deque
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
+from cairnwind.service.first import clock
 from cairnwind.service.server import HEADERS
 from cairnwind.service.snapshot import Shown
 
@@ -205,7 +206,7 @@ class Stream:
             self._burst()
             if last_burst >= beat:
                 beat = last_burst + BEAT
-                self._say(b'event: beat\ndata: {"at": %d}\n\n' % (time.time_ns() // 1_000_000), whole=True)
+                self._say(b'event: beat\ndata: {"at": %d}\n\n' % (clock().wall // 1_000_000), whole=True)
             if last_burst >= look:
                 look = last_burst + LOOK
                 for reader in list(self._readers.values()):
