@@ -8,7 +8,8 @@ FORMS := $(wildcard src/cairnwind/forms/*.py) src/cairnwind/service/calls.py too
 CONSOLE_SOURCES := $(shell find console -type f -not -path '*/node_modules/*' -not -name described.d.ts 2>/dev/null)
 PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 ROWS ?= .
-WORKERS ?= 2
+# One more than cores: some tests wait for time to pass.
+WORKERS ?= $(shell echo $$(($$(nproc) + 1)))
 EVENTS ?= 1000000
 BOARD := src/cairnwind/demo/board
 CONSUMER := tests/consumer/node_modules/.package-lock.json
@@ -88,7 +89,7 @@ $(CONSUMER): tests/consumer/package-lock.json | $(VENV)/.run
 	@touch $@
 
 test: setup $(VENV)/.dev $(CONSUMER) console/src/state/described.d.ts packages
-	@$(BIN)/python -m pytest -n $(WORKERS) --dist loadfile
+	@$(BIN)/python -m pytest -n $(WORKERS) --dist loadfile --no-loadscope-reorder
 
 lint: $(VENV)/.dev console console/src/state/described.d.ts
 	@$(BIN)/ruff check .

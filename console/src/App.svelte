@@ -145,10 +145,12 @@
           {:else if here.at === 'help'}{#await import('./pages/HelpPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'boards'}{#await import('./pages/BoardsPage.svelte') then { default: Page }}<Page name={here.rest[0] ?? ''} {more} />{/await}
           {:else if here.leaf?.at === 'rules'}{#await import('./pages/RulesPage.svelte') then { default: Page }}<Page />{/await}
+          {:else if here.leaf?.at === 'wiring'}{#await import('./pages/WiringPage.svelte') then { default: Page }}<Page name={here.rest[0] ?? ''} />{/await}
           {:else if here.leaf?.at === 'remotes'}{#await import('./pages/RemotesPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'keys'}{#await import('./pages/KeysPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'file'}{#await import('./pages/FilePage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'signals'}{#await import('./pages/SignalsPage.svelte') then { default: Page }}<Page />{/await}
+          {:else if here.leaf?.at === 'sums'}{#await import('./pages/SumsPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'light'}{#await import('./pages/BenchPage.svelte') then { default: Page }}<Page />{/await}{/if}
         {/if}
       </div>

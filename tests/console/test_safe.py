@@ -78,6 +78,12 @@ def test_an_alarm_is_acknowledged_and_a_question_answered(page: Page, ruled: Run
             rule["text"]
         )
     expect(page.locator("[data-rule='vent hours'] .left")).to_have_text("10 h left of 10 h in any 24 h")
+    draught = page.locator("[data-rule=draught] .parts li")
+    expect(draught).to_have_text(
+        [re.compile("not so.*vent is on for 300 ms.*vent is off"), re.compile("so.*door is closed")]
+    )
+    ruled.site.turn("vent", "on")
+    expect(draught.first).to_have_text(re.compile("^so"))
 
 
 def test_the_keypad_opens_by_touch_and_by_keys_and_shows_no_code(page: Page, ruled: Running) -> None:

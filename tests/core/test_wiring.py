@@ -136,11 +136,12 @@ def test_what_is_said_of_transistors_supplies_and_strips() -> None:
         (["led", "--supply", "5V", "--current", "0mA"], 2, "not above zero"),
         (["led", "--supply", "5 bananas"], 2, "is not a voltage"),
         (["led"], 2, "Missing option '--supply'"),
-        (["mosfet", "--charge", "-1"], 2, "gate charge"),
+        (["mosfet", "--charge", "-1"], 2, "is no charge"),
         (["relay", "--no-click", "--source", "3.3 V"], 0, "dead or too low"),
         (["relay", "--supplies", "joined"], 0, "isolate nothing"),
         (["strip", "--lamps", "30", "--limit", "2A", "--data", "5V"], 0, "30 * 60 mA = 1.8 A of 2 A"),
         (["pwm", "--frequency", "100Hz"], 0, "use 1250 Hz or more"),
+        (["divider", "--source", "5V"], 0, "3.21 V"),
         (["transistor", "--load", "72mA", "--coil", "--diode"], 0, "through the diode: good"),
     ],
 )

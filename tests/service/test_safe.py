@@ -109,6 +109,37 @@ def on(running: Running, name: str) -> bool:
     return bool(confirmed and confirmed["on"])
 
 
+def test_a_rule_is_shown_as_it_stands_part_by_part(ruled: Running) -> None:
+    def rule(name: str) -> Any:
+        return next(each for each in ruled.site.rules() if each["name"] == name)
+
+    def parts(name: str) -> list[Any]:
+        return [(part["depth"], part["text"], part["so"]) for part in rule(name)["parts"]]
+
+    assert parts("draught") == [(0, "vent is on for 300 ms", False), (0, "door is closed", True)]
+    assert rule("draught")["parts"][0]["instead"] == "vent is off"
+    ruled.site.turn("vent", "on")
+    counting: list[Any] = []
+
+    def lasts() -> bool:
+        found = rule("draught")["parts"][0]
+        counting.extend([found] if "not yet" in found["instead"] else [])
+        return bool(found["so"])
+
+    eventually(lasts)
+    for each in counting:
+        assert each["expected"], "only time is missing: it is said when"
+    ruled.link().set_input("door", True)
+    eventually(lambda: parts("draught")[1] == (0, "door is closed", False))
+    ruled.site.turn("yard", "on", lasting="until released")
+    eventually(lambda: on(ruled, "yard"))
+    assert rule("red button")["holds_back"] == []
+    ruled.link().set_input("button", True)
+    eventually(lambda: rule("red button")["state"] == "tripped")
+    assert parts("red button") == [(0, "button is pressed", True)]
+    assert sorted(rule("red button")["holds_back"]) == ["vent", "yard"], "nobody wants the others"
+
+
 def test_a_refusal_says_what_is_missing_and_why_says_when_it_is_expected(ruled: Running) -> None:
     refused = ruled.http("POST", "/api/v1/claims", json={"output": "kiln", "setting": "on"})
     assert refused.status_code == 409

@@ -1,17 +1,20 @@
-<!-- The page 'Rules': what must never be and what follows from what, as GET /api/v1/rules tells it, and a line for
-     questions (POST /api/v1/questions). -->
+<!-- The page 'Rules': what must never be and what follows from what, part by part as it stands, and a line for questions.
+     It shows GET /api/v1/rules and POST /api/v1/questions. -->
 <script lang="ts">
   import * as api from '../state/api'
   import { Problem } from '../state/api'
-  import { live } from '../state/live.svelte'
+  import { clock, live } from '../state/live.svelte'
+  import { serviceTime } from '../state/link.svelte'
   import type { Answer, Rule } from '../state/types'
 
+  const EVERY = 1000
   const OTHERS: [string, string[]][] = [
     ['Opens with a passcode', ['guard']],
     ['Follows by itself', ['reflex', 'regulator']],
     ['Somebody is told', ['alarm']],
   ]
   let rules = $state<Rule[]>([])
+  let now = $state(serviceTime())
   // whatever is none of those is an interlock, of which kind it may be
   const heads = $derived<[string, Rule[]][]>([
     ['Must never be', rules.filter((rule) => !OTHERS.some(([, kinds]) => kinds.includes(rule.kind)))],
@@ -21,9 +24,22 @@
   let answer = $state<Answer>()
   let trouble = $state('')
 
+  const label = (name: string) => live.outputs[name]?.label || name
+  const left = (until: string) => `${Math.max(0, Math.round((Date.parse(until) - now) / 1000))} s`
+
   $effect(() => {
-    void live.site // a trip, an alarm or a suspended reflex changes how a rule stands
-    api.rules().then((found) => (rules = found))
+    let open = true
+    const read = async () => {
+      try {
+        const found = await api.rules()
+        if (open) [rules, now] = [found, serviceTime()]
+      } catch (error) {
+        if (!(error instanceof Problem)) throw error // the page says already that the service is away
+      }
+      if (open) timer = setTimeout(read, EVERY)
+    }
+    let timer = setTimeout(read)
+    return () => { open = false; clearTimeout(timer) }
   })
 
   async function ask(event: Event) {
@@ -57,32 +73,57 @@
         <ul>
           {#each some as rule (rule.kind + rule.name)}
             <li data-rule={rule.name}>
-              <span class="name">{rule.name}</span>
-              <span class="kind">{rule.kind}</span>
-              <span class="text">{rule.text}</span>
-              {#if rule.left}<span class="left" class:ill={rule.state === 'used up'}>{rule.left.text}</span>{/if}
-              {#if rule.state !== 'in force' && rule.state !== 'quiet'}<span class="state">{rule.state}</span>{/if}
+              <div class="what">
+                <span class="name">{rule.name}</span>
+                <span class="kind">{rule.kind}</span>
+                {#if rule.state !== 'in force' && rule.state !== 'quiet'}<span class="state">{rule.state}</span>{/if}
+              </div>
+              <div class="how">
+                <p>{rule.text}</p>
+                {#if rule.parts.length}
+                  <ul class="parts" aria-label="How it stands">
+                    {#each rule.parts as part, number (number)}
+                      <li style:--depth={part.depth}>
+                        <span class="so" class:yes={part.so} class:no={part.so === false}>{part.so === null ? 'not known' : part.so ? 'so' : 'not so'}</span>
+                        <span>{part.text}{#if part.instead && part.instead !== part.text}<small>{part.instead}{part.expected ? `: in ${left(part.expected)}` : ''}</small>{/if}</span>
+                      </li>
+                    {/each}
+                  </ul>
+                {/if}
+                {#if rule.left}<p class="left" class:ill={rule.state === 'used up'}>{rule.left.text}</p>{/if}
+                {#if rule.grace_ends}<p class="ill">A grace runs until {clock(rule.grace_ends)}: {left(rule.grace_ends)} left.</p>{/if}
+                {#if rule.holds_back.length}<p class="ill">It keeps off now: {rule.holds_back.map(label).join(', ')}.</p>{/if}
+              </div>
             </li>
           {/each}
         </ul>
       </section>
     {/if}
   {/each}
-  {#if !rules.length}<p>The site has no rules yet. Add <code>[[interlock]]</code> tables to its file and start the service anew.</p>{/if}
+  {#if !rules.length}<p>The site has no rules yet. Add <code>[[interlock]]</code> tables to its file and read it anew.</p>{/if}
 </main>
 
 <style>
   .ask { display: grid; grid-template-columns: 1fr auto; gap: 0.4rem 0.7rem; align-items: end; margin-bottom: 1.2rem; }
   .ask label span { display: block; font-size: 0.8rem; color: var(--quiet); margin-bottom: 0.2rem; }
+  .ask .input, .ask .btn { min-height: 2.75rem; }
   .ask p { grid-column: 1 / -1; min-height: 1.4em; }
   .ill { color: var(--ill); }
   section { margin-bottom: 1.2rem; padding: 0.9rem 1.1rem; background: var(--stone); border: 1px solid var(--line); border-radius: var(--radius-container); }
   h2 { font-size: 1.05rem; font-weight: 700; margin-bottom: 0.3rem; }
-  li { display: grid; grid-template-columns: minmax(9rem, 16rem) 5.5rem 1fr; gap: 0.1rem 1rem; padding: 0.45rem 0; border-top: 1px solid var(--line); }
-  .name { font-weight: 600; }
-  .kind { color: var(--quiet); }
-  .left { grid-column: 3; font-size: 0.9rem; color: var(--quiet); }
+  section > ul > li { display: grid; grid-template-columns: minmax(9rem, 15rem) 1fr; gap: 0.2rem 1.2rem; padding: 0.7rem 0; border-top: 1px solid var(--line); }
+  .what { display: flex; flex-direction: column; align-items: flex-start; gap: 0.15rem; }
+  .name { font-weight: 600; overflow-wrap: anywhere; }
+  .kind { font-size: 0.85rem; color: var(--quiet); }
+  .state { color: var(--ill); font-weight: 600; overflow-wrap: anywhere; }
+  .how { min-width: 0; line-height: 1.45; overflow-wrap: anywhere; }
+  .parts { margin-top: 0.4rem; font-size: 0.9rem; }
+  .parts li { display: grid; grid-template-columns: 5.2rem 1fr; gap: 0.6rem; padding: 0.12rem 0 0.12rem calc(var(--depth) * 1.3rem); }
+  .so { justify-self: start; align-self: start; padding: 0 0.5rem; border-radius: 0.8rem; border: 1px dashed var(--edge); font-size: 0.8rem; line-height: 1.4rem; white-space: nowrap; }
+  .so.yes { border: 1px solid var(--well); color: var(--well); }
+  .so.no { border: 1px solid var(--edge); }
+  small { display: block; color: var(--quiet); }
+  .left { margin-top: 0.3rem; font-size: 0.9rem; color: var(--quiet); }
   .left.ill { color: var(--ill); }
-  .state { grid-column: 3; color: var(--ill); font-weight: 600; }
-  @media (max-width: 40rem) { li { grid-template-columns: 1fr auto; } .text, .left, .state { grid-column: 1 / -1; } }
+  @media (max-width: 40rem) { section > ul > li { grid-template-columns: 1fr; } }
 </style>

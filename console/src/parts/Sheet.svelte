@@ -13,6 +13,7 @@
   import type { Why } from '../state/types'
   import Cairn from './Cairn.svelte'
   import Care from './Care.svelte'
+  import Circuit from './Circuit.svelte'
   import ColourField from './ColourField.svelte'
   import Keypad from './Keypad.svelte'
   import LevelSlider from './LevelSlider.svelte'
@@ -29,6 +30,7 @@
   const claimed = $derived(output?.claims.some((claim) => claim.rank === 'person'))
   let why = $state<Why>()
   let lasting = $state('')
+  let drawn = $state(false)
   let composing = $state(false)
   let planning = $state(false)
   let refused = $state('')
@@ -124,6 +126,10 @@
             </ul>
           </section>
         {/if}
+        <details ontoggle={(event) => (drawn ||= event.currentTarget.open)}>
+          <summary>How it is wired</summary>
+          {#if drawn}<Circuit {name} /><p class="all"><a href="#site/wiring/{encodeURIComponent(name)}" onclick={close}>Every wire of the site</a></p>{/if}
+        </details>
         {#if live.role !== 'watch'}<Care {output} {may} />{/if}
         <footer>
           {#if may}<button type="button" class="btn preset-outlined-surface-500" disabled={!claimed} onclick={async () => (refused = await release(output))}>Release {output.label}</button>{/if}
@@ -155,6 +161,8 @@
   .why { padding: 0.7rem 0.9rem; border-left: 4px solid var(--on); background: var(--ground); font-size: 0.9rem; line-height: 1.45; overflow-wrap: anywhere; }
   dl { display: grid; grid-template-columns: auto 1fr; gap: 0.2rem 0.8rem; margin-top: 0.5rem; }
   dt { color: var(--soft); }
+  summary { display: list-item; min-height: 2.75rem; padding-block: 0.6rem; cursor: pointer; font-weight: 650; }
+  .all a { display: inline-flex; align-items: center; min-height: 2.75rem; color: var(--on); text-decoration: underline; text-underline-offset: 3px; }
   .claims { font-size: 0.9rem; line-height: 1.6; }
   footer { display: flex; flex-wrap: wrap; gap: 0.6rem; }
   @media (max-width: 40rem) {

@@ -1,7 +1,7 @@
 // Every address of the service that the console uses. No component knows any.
 
 import { clockThere } from './link.svelte'
-import type { Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, BoardWhole, CalendarLine, Difference, Dry, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
+import type { Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, Sheet, Sum, BoardWhole, CalendarLine, Circuit, Difference, Dry, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Reckoned, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
 
 const V1 = '/api/v1'
 
@@ -50,7 +50,7 @@ async function call(method: string, path: string, body?: unknown, { type = 'appl
 }
 
 /** Addresses that are asked with a body and change nothing. */
-const looks = /^\/(questions|programs\/preview|plan\/rehearsals)$/
+const looks = /^\/(questions|sums\/\w+|programs\/preview|plan\/rehearsals)$/
 
 export const turn = (output: string, setting: string | number, more: Record<string, string> = {}) => call('POST', '/claims', { output, setting, ...more }, { safe: setting === 'off' || setting === 0 })
 export const scenes = (): Promise<{ name: string; do: string[] }[]> => call('GET', '/scenes')
@@ -87,6 +87,11 @@ export const openapi = (): Promise<Described> => call('GET', '/openapi.json')
 export const steer = (pad: string, x: number, y: number, again: boolean): Promise<{ outcomes: string[] }> => call('PUT', `/pads/${pad}`, { x, y, again }, { within: PROMPT })
 export const letGo = (pad: string) => call('DELETE', `/pads/${pad}`, undefined, { safe: true })
 export const timers = (): Promise<Timer[]> => call('GET', '/timers')
+export const circuits = (): Promise<Sheet> => call('GET', '/circuits')
+export const circuit = (name: string): Promise<Circuit> => call('GET', `/circuits/${encodeURIComponent(name)}`)
+export const drawingOf = (name: string) => `${V1}/circuits/${encodeURIComponent(name)}/drawing`
+export const sums = (): Promise<Sum[]> => call('GET', '/sums')
+export const reckon = (sum: string, given: Record<string, string>): Promise<Reckoned> => call('POST', `/sums/${sum}`, given)
 export const fit = (timer: string, hertz: string, duty: string, first: string): Promise<Fit> =>
   call('GET', `/timers/${encodeURIComponent(timer)}/fit?${new URLSearchParams({ hertz, duty, first })}`)
 export const signals = (names: string[], seconds: number): Promise<Signals> =>

@@ -1,280 +1,204 @@
-"""`cairnwind wire`: resistors, currents and supplies, each answer with its arithmetic. Needs no service."""
+"""`cairnwind wire`: sums of wiring, which need no service, and how the site that runs is wired."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
-from fractions import Fraction
+from collections.abc import Mapping, Sequence
+from pathlib import Path
 from typing import Any
 
 import click
+from click.shell_completion import CompletionItem
 
 from cairnwind.cli import show
-from cairnwind.cli.main import as_json, main
-from cairnwind.core.physics import wiring
-from cairnwind.core.physics.wiring import Said
+from cairnwind.cli.main import as_json, main, names_of, site_of
+from cairnwind.core.physics.sums import FLAG, SUMS, Asked, Sum, reckon
 from cairnwind.core.values.errors import CallerError
-from cairnwind.core.values.quantities import parse
 
 
-class Quantity(click.ParamType[Fraction]):
+class Wiring(click.Group):
+    """What is no sum is the name of an output or an input."""
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """A sum, or how something is wired."""
+        if args and args[0] not in self.commands and not args[0].startswith("-"):
+            return "name", circuit, args
+        return super().resolve_command(ctx, args)
+
+    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
+        """The sums, and the names of what is wired."""
+        found = super().shell_complete(ctx, incomplete)
+        names = names_of("output input")(
+            ctx, self.params[0] if self.params else click.Option(["--x"]), incomplete
+        )
+        return [*found, *map(CompletionItem, names)]
+
+
+@main.group(cls=Wiring, subcommand_metavar="SUM or NAME or sheet [ARGS]...")
+def wire() -> None:
+    """Resistors, currents and supplies, with the arithmetic shown; or how output or input NAME is wired, with its drawing.
+
+    cairnwind wire led --supply 3.3V --forward 2.1V --current 8mA --pin 12mA reckons a resistor; cairnwind wire gallery
+    --drawing gallery.svg draws the circuit of an output of the site that runs; cairnwind wire sheet lists all its wires.
+    """
+
+
+class Value(click.ParamType[Any]):
     """An option's value with its unit: '3.3 V'."""
 
-    def __init__(self, dimension: str, bare: str | None = None) -> None:
-        self.name = dimension.split()[-1]
-        self._dimension, self._bare = dimension, bare
+    def __init__(self, asked: Asked) -> None:
+        self.name, self._asked = asked.kind.split()[-1], asked
 
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Fraction:
-        """Read it; what is zero or negative is refused, since nothing of this kind is."""
-        if isinstance(value, Fraction):
-            return value
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Read it, and keep the text."""
         try:
-            found = parse(value, self._dimension, bare=self._bare)
+            self._asked.read(value)
         except CallerError as error:
             self.fail(f"{error.sentence} {error.remedy}", param, ctx)
-        if found <= 0:
-            self.fail(f"'{value}' is not above zero.", param, ctx)
-        return found
+        return value
 
 
-VOLTS, AMPERES, HERTZ = Quantity("a voltage", "v"), Quantity("a current"), Quantity("a frequency")
+def _command(sum: Sum) -> click.Command:
+    def run(as_json: bool, **given: Any) -> None:
+        title, steps = reckon(
+            sum.name, {name: str(value) for name, value in given.items() if value is not None}
+        )
+        if as_json:
+            show.emit(
+                {
+                    "title": title,
+                    "good": all(step.good for step in steps),
+                    "steps": [step._asdict() for step in steps],
+                }
+            )
+        else:
+            _tell(title, [step._asdict() for step in steps])
+
+    run.__doc__ = sum.says
+    made = click.command(sum.name)(as_json(run))
+    made.params = [*map(_option, sum.asks), *made.params]
+    return made
 
 
-def _tell(title: str, said: Iterable[Said], as_json: bool) -> None:
-    steps = list(said)
+def _option(asked: Asked) -> click.Option:
+    flag = asked.kind == FLAG
+    more: dict[str, Any] = (
+        {"default": asked.default, "show_default": True} if asked.default is not None and not flag else {}
+    )
+    kind: Any = None if flag else click.Choice(asked.among) if asked.among else Value(asked)
+    return click.Option(
+        [f"--{asked.name.replace('_', '-')}", asked.name], type=kind, is_flag=flag, required=asked.needed, help=asked.says or None, **more
+    )  # fmt: skip
+
+
+for _sum in SUMS.values():
+    wire.add_command(_command(_sum))
+
+
+@click.command("name")
+@click.argument("name")
+@click.option(
+    "--drawing", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="Draw it, as SVG."
+)
+@as_json
+@click.pass_context
+def circuit(ctx: click.Context, name: str, drawing: Path | None, as_json: bool) -> None:
+    """How output or input NAME is wired: its parts with their values, and which wire goes where."""
+    site = site_of(ctx)
+    found = site.circuit(name)
+    if drawing is not None:
+        drawing.write_text(site.drawing(name), "utf-8")
     if as_json:
-        show.emit(
+        show.emit(found)
+        return
+    click.echo(click.style(f"{found['label']}, {', '.join(found['pins'])}", bold=True))
+    _parts(
+        [
             {
-                "title": title,
-                "good": all(step.good for step in steps),
-                "steps": [step._asdict() for step in steps],
+                "what": f"{each['role']}: {each['what']}"
+                if each["what"] not in each["role"]
+                else each["role"],
+                **_value(each),
             }
-        )
+            for each in found["parts"]
+        ]
+    )
+    _wires(found["wires"])
+    for note in found["notes"]:
+        click.echo(click.style("! ", fg="yellow") + note)
+    if drawing is not None:
+        click.echo(f"Drawn to {drawing}.")
+
+
+@wire.command()
+@as_json
+@click.pass_context
+def sheet(ctx: click.Context, as_json: bool) -> None:
+    """Every wire of the site: where it begins, where it ends, and what parts to buy."""
+    found = site_of(ctx).circuits()
+    if as_json:
+        show.emit(found)
         return
+    _wires(found["wires"])
+    click.echo()
+    _parts(
+        [
+            {
+                "what": each["what"],
+                "value": each["value"],
+                "count": each["count"],
+                "why": ", ".join(each["outputs_and_inputs"]),
+            }
+            for each in found["parts"]
+        ]
+    )
+
+
+def _value(part: Mapping[str, Any]) -> dict[str, Any]:
+    return {"value": part["value"], "count": part["count"], "why": part["because"]}
+
+
+def _parts(rows: Sequence[Mapping[str, Any]]) -> None:
+    if not rows:
+        return
+    table = _table("", "part", "value", "")
+    for row in rows:
+        table.add_row(f"{row['count']} x", row["what"], row["value"], row["why"])
+    show.console().print(table)
+
+
+def _wires(rows: Sequence[Mapping[str, Any]]) -> None:
+    table = _table("wire", "from", "of", "to")
+    for row in rows:
+        begin = f"{row['board']}:{row['place']}" + (
+            f" (line {row['line']})"
+            if row["line"] is not None and not row["place"].startswith("line-")
+            else f" ({row['role']})"
+            if row["line"] is None
+            else ""
+        )
+        table.add_row(row["cable"], begin, row["name"], row["to"])
+    show.console().print(table)
+
+
+def _table(*heads: str) -> Any:
+    from rich.table import Table
+
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim", show_edge=False)
+    for head in heads:
+        table.add_column(head)
+    return table
+
+
+def _tell(title: str, steps: Sequence[Mapping[str, Any]]) -> None:
     click.echo(click.style(title, bold=True))
-    width = max(len(step.what) for step in steps)
+    width = max(len(step["what"]) for step in steps)
     for step in steps:
-        mark = " " if step.good else click.style("!", fg="yellow", bold=True)
+        good, result = step["good"], step["result"]
+        mark = " " if good else click.style("!", fg="yellow", bold=True)
         click.echo(
-            f"{mark} {step.what.ljust(width)}  {step.result if step.good else click.style(step.result, fg='yellow')}"
+            f"{mark} {step['what'].ljust(width)}  {result if good else click.style(result, fg='yellow')}"
         )
-        if step.formula:
-            click.echo(click.style(f"  {' ' * width}  {step.formula}", dim=True))
-
-
-@main.group()
-def wire() -> None:
-    """Resistors, currents and supplies, with the arithmetic shown."""
-
-
-def _options(*options: Callable[[Any], Any]) -> Callable[[Any], Any]:
-    def dress(command: Any) -> Any:
-        for option in reversed((*options, as_json)):
-            command = option(command)
-        return command
-
-    return dress
-
-
-@wire.command()
-@_options(
-    click.option("--supply", type=VOLTS, required=True, help="Volts that feed it: the pin's own, or a rail."),
-    click.option(
-        "--forward", type=VOLTS, default="2 V", show_default=True, help="Forward voltage of one LED."
-    ),
-    click.option("--current", type=AMPERES, default="10 mA", show_default=True),
-    click.option(
-        "--count", type=click.IntRange(1, 1000), default=1, show_default=True, help="LEDs in series."
-    ),
-    click.option("--pin", type=AMPERES, help="What the pin may give, if it feeds them."),
-    click.option(
-        "--driver", type=VOLTS, help="A constant-current driver instead, that needs so much for itself."
-    ),
-    click.option("--fine", is_flag=True, help="Values of the series E24 instead of E12."),
-)
-def led(
-    supply: Fraction,
-    forward: Fraction,
-    current: Fraction,
-    count: int,
-    pin: Fraction | None,
-    driver: Fraction | None,
-    fine: bool,
-    as_json: bool,
-) -> None:
-    """The resistor of an LED, or of several in series: cairnwind wire led --supply 3.3V --forward 2.1V --current 8mA --pin 12mA."""
-    title = f"{count} LED{'s in series' if count > 1 else ''} of {wiring.volts(forward)} at {wiring.amperes(current)} from {wiring.volts(supply)}"
-    if driver is not None:
-        _tell(title, wiring.led_driver(supply, forward, current, count, driver), as_json)
-        return
-    _tell(
-        title, wiring.led(supply, forward, current, count, pin, wiring.E24 if fine else wiring.E12), as_json
-    )
-
-
-@wire.command()
-@_options(
-    click.option(
-        "--pin", type=VOLTS, default="3.3 V", show_default=True, help="What the pin shows when it is high."
-    ),
-    click.option(
-        "--pin-current", type=AMPERES, default="12 mA", show_default=True, help="The most that it gives."
-    ),
-    click.option(
-        "--threshold",
-        type=VOLTS,
-        default="1.5 V",
-        show_default=True,
-        help="Gate threshold, at most, of its datasheet.",
-    ),
-    click.option("--charge", type=float, default=10.0, show_default=True, help="Gate charge in nC."),
-    click.option("--frequency", type=HERTZ, help="Of its PWM."),
-    click.option("--coil", type=AMPERES, help="It switches a coil of so much current."),
-    click.option("--diode", is_flag=True, help="The coil has a diode across it."),
-)
-def mosfet(
-    pin: Fraction,
-    pin_current: Fraction,
-    threshold: Fraction,
-    charge: float,
-    frequency: Fraction | None,
-    coil: Fraction | None,
-    diode: bool,
-    as_json: bool,
-) -> None:
-    """Gate resistor and pull-down of a MOSFET."""
-    if not 0 < charge < 10_000:
-        raise click.UsageError("Give the gate charge in nC, above zero.")
-    said = list(wiring.mosfet(pin, pin_current, threshold, Fraction(str(charge)) / 10**9, frequency))
-    _tell(
-        f"MOSFET on a pin of {wiring.volts(pin)}",
-        said + ([wiring.coil(coil, diode=diode)] if coil else []),
-        as_json,
-    )
-
-
-@wire.command()
-@_options(
-    click.option("--pin", type=VOLTS, default="3.3 V", show_default=True),
-    click.option("--pin-current", type=AMPERES, default="12 mA", show_default=True),
-    click.option("--load", type=AMPERES, required=True, help="What it switches."),
-    click.option(
-        "--gain",
-        type=click.IntRange(2, 100_000),
-        default=100,
-        show_default=True,
-        help="Current gain, at least, of its datasheet.",
-    ),
-    click.option("--coil", is_flag=True, help="The load is a coil."),
-    click.option("--diode", is_flag=True, help="The coil has a diode across it."),
-)
-def transistor(
-    pin: Fraction, pin_current: Fraction, load: Fraction, gain: int, coil: bool, diode: bool, as_json: bool
-) -> None:
-    """Base resistor and pull-down of a bipolar transistor."""
-    said = list(wiring.transistor(pin, pin_current, load, Fraction(gain)))
-    _tell(
-        f"transistor for {wiring.amperes(load)} on a pin of {wiring.volts(pin)}",
-        said + ([wiring.coil(load, diode=diode)] if coil else []),
-        as_json,
-    )
-
-
-@wire.command()
-@_options(
-    click.option(
-        "--count",
-        type=click.IntRange(1, 1000),
-        default=1,
-        show_default=True,
-        help="Coils that may be on together.",
-    ),
-    click.option("--coil", type=AMPERES, default="72 mA", show_default=True, help="Current of one coil."),
-    click.option("--supply", type=VOLTS, default="5 V", show_default=True, help="Of the coils."),
-    click.option("--limit", type=AMPERES, default="1 A", show_default=True, help="What that supply gives."),
-    click.option(
-        "--logic", type=VOLTS, default="3.3 V", show_default=True, help="Of the board's logic side."
-    ),
-    click.option(
-        "--supplies", type=click.Choice(["separate", "joined"]), default="separate", show_default=True
-    ),
-    click.option("--source", type=click.Choice(list(wiring.SOURCES)), help="What powers the board."),
-    click.option(
-        "--no-click", is_flag=True, help="The indicator lights but nothing clicks: what that means."
-    ),
-)
-def relay(
-    count: int,
-    coil: Fraction,
-    supply: Fraction,
-    limit: Fraction,
-    logic: Fraction,
-    supplies: str,
-    source: str | None,
-    no_click: bool,
-    as_json: bool,
-) -> None:
-    """A relay board: its coils against their supply, isolation, and what it means when nothing clicks."""
-    said = [
-        wiring.relays(count, coil, limit),
-        *wiring.isolation(joined=supplies == "joined", coil_volts=supply, logic=logic),
-    ]
-    if source and (dead := wiring.dead_rail(source, supply)):
-        said.append(Said("power source", "", dead, False))
-    if no_click:
-        said = list(wiring.no_click(supply, source or ""))
-    _tell(
-        f"{count} relay coil{'s' if count > 1 else ''} of {wiring.amperes(coil)} at {wiring.volts(supply)}",
-        said,
-        as_json,
-    )
-
-
-@wire.command()
-@_options(
-    click.option("--lamps", type=click.IntRange(1, 100_000), required=True),
-    click.option("--supply", type=VOLTS, default="5 V", show_default=True),
-    click.option("--limit", type=AMPERES, required=True, help="What the supply gives."),
-    click.option("--data", type=VOLTS, default="3.3 V", show_default=True, help="Level of the data line."),
-    click.option(
-        "--white",
-        type=click.FloatRange(1, 100),
-        default=100,
-        show_default=True,
-        help="The brightest white that is used, in percent.",
-    ),
-)
-def strip(lamps: int, supply: Fraction, limit: Fraction, data: Fraction, white: float, as_json: bool) -> None:
-    """A strip of addressable lamps: its current, where to feed it, the level of its data line."""
-    _tell(
-        f"strip of {lamps} lamps at {wiring.volts(supply)}",
-        wiring.strip(lamps, supply, limit, data, Fraction(str(white)) / 100),
-        as_json,
-    )
-
-
-@wire.command()
-@_options(
-    click.option("--frequency", type=HERTZ, required=True),
-    click.option("--kind", type=click.Choice(["lamp", "fan", "motor"]), default="lamp", show_default=True),
-    click.option("--volts", type=VOLTS, help="What the transistor switches, for its losses,"),
-    click.option("--current", type=AMPERES, help="how much of it,"),
-    click.option(
-        "--rise", type=Quantity("a time"), default="100 ns", show_default=True, help="and how fast it opens"
-    ),
-    click.option("--fall", type=Quantity("a time"), default="100 ns", show_default=True, help="and closes."),
-)
-def pwm(
-    frequency: Fraction,
-    kind: str,
-    volts: Fraction | None,
-    current: Fraction | None,
-    rise: Fraction,
-    fall: Fraction,
-    as_json: bool,
-) -> None:
-    """Whether a PWM frequency suits a load: flicker, range, and what the transistor loses."""
-    said = [wiring.flicker(frequency)] if kind == "lamp" else []
-    said += [found] if (found := wiring.suits(kind, frequency)) else []
-    if volts and current:
-        said.append(wiring.switching_loss(volts, current, rise, fall, frequency))
-    _tell(f"PWM at {float(frequency):g} Hz for a {kind}", said, as_json)
+        if step["formula"]:
+            click.echo(click.style(f"  {' ' * width}  {step['formula']}", dim=True))

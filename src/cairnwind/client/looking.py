@@ -103,6 +103,28 @@ class Looking(Wire):
         """How a lamp or a fan answers its level: level, duty and the timer's count."""
         return self._get(f"/outputs/{quote(output, safe='')}/curve")
 
+    def circuits(self) -> forms.Sheet:
+        """Every wire of the site, where it begins and where it ends, and what parts to buy."""
+        return self._get("/circuits")
+
+    def circuit(self, name: str) -> forms.Circuit:
+        """How an output or an input is wired: parts with their values, wires, and what was reckoned with."""
+        return self._get(f"/circuits/{quote(name, safe='')}")
+
+    def drawing(self, name: str) -> str:
+        """The same drawn: the text of an SVG file."""
+        found: str = self.call("GET", f"/circuits/{quote(name, safe='')}/drawing", text=True)
+        return found
+
+    def sums(self) -> list[forms.Sum]:
+        """Sums of wiring that may be asked for, and what each wants to know."""
+        return self._rows("/sums")
+
+    def reckon(self, sum: str, **given: str) -> forms.Reckoned:
+        """What a sum comes to, step by step, for texts with their units: ``reckon("divider", source="5 V")``."""
+        found: forms.Reckoned = self.call("POST", f"/sums/{quote(sum, safe='')}", given)
+        return found
+
     def written(self, name: str) -> forms.Written:
         """What the site file says of an output, an input or a board, key by key, and what else it could."""
         return self._get(f"/written/{quote(name, safe='')}")

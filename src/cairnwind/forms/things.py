@@ -265,6 +265,19 @@ class Left(TypedDict):
     ends: Annotated[Time, Meta(description="When it is used up if it goes on so.")]
 
 
+class RulePart(TypedDict):
+    """A part of a rule's condition at this moment."""
+
+    depth: Annotated[int, Meta(description="Deeper under 'all of these', 'one of these' and 'not'.")]
+    text: str
+    so: Annotated[bool | None, Meta(description="Null: not known.")]
+    instead: Annotated[str, Meta(description="How it is, where it is not so.")]
+    expected: Annotated[
+        Time,
+        Meta(description="When it will be so if all stays as it is; null: that is not a matter of time."),
+    ]
+
+
 class Rule(TypedDict):
     """A rule in words, and how it stands."""
 
@@ -274,6 +287,11 @@ class Rule(TypedDict):
     outputs: list[str]
     state: str
     left: NotRequired[Left]
+    parts: Annotated[list[RulePart], Meta(description="Of its condition, where it has one.")]
+    grace_ends: Annotated[Time, Meta(description="It is not as it should be, and a grace runs until then.")]
+    holds_back: Annotated[
+        list[str], Meta(description="Outputs that somebody wants on and that it keeps off now.")
+    ]
 
 
 class WrittenKey(TypedDict):

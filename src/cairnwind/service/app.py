@@ -42,6 +42,7 @@ from cairnwind.service.planviews import PlanViews
 from cairnwind.service.problems import OF_OUTCOME, from_http, from_trouble, problem
 from cairnwind.service.remoteviews import RemoteViews
 from cairnwind.service.repeats import Repeats
+from cairnwind.service.ruleviews import RuleViews
 from cairnwind.service.safeviews import SafeViews
 from cairnwind.service.server import HANDOVER
 from cairnwind.service.snapshot import output_body
@@ -49,6 +50,7 @@ from cairnwind.service.stream import DRESS, KINDS, Choice
 from cairnwind.service.traces import LOOKED_AT
 from cairnwind.service.waveforms import Waveforms
 from cairnwind.service.wire import Wire
+from cairnwind.service.wiringviews import WiringViews
 from cairnwind.site.written import written
 
 log = logging.getLogger("cairnwind.http")
@@ -119,7 +121,9 @@ class _Api:
             **BoardViews(self.desk).routes(v1),
             **LightViews(self.desk).routes(v1),
             **PlanViews(self.desk, self._perform).routes(v1),
+            **RuleViews(self.desk).routes(v1),
             **SafeViews(self.desk).routes(v1),
+            **WiringViews(self.desk).routes(v1),
             **Waveforms(self.runtime.signals).routes(v1),
             **KeyViews(self.desk).routes(v1),
             **RemoteViews(self.desk, self.remotes).routes(v1),

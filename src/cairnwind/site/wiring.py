@@ -13,6 +13,8 @@ from cairnwind.core.physics.wiring import HIGH_SHARE, bias, divider, flicker, sh
 from cairnwind.core.physics.wiring import suits as range_of
 from cairnwind.core.values.errors import CallerError
 
+BEFORE = {"pull-up": True, "high": True, "pull-down": False, "low": False}
+"""Whether a pin is high before software runs, by what its map says; not there where it floats."""
 Found = tuple[tuple[str, str, str], object, CallerError, bool]
 """Path, value, what is wrong, and whether it refuses the file (else it warns)."""
 
@@ -100,12 +102,22 @@ def _source(input: Input, there: Position) -> Iterator[Found]:
     )  # fmt: skip
 
 
+def holding(output: Output, there: Position | None) -> tuple[Fraction, str] | None:
+    """The resistor that holds a pin until software runs: ohms, and 'up' or 'down'; None where none is needed, or none would do."""
+    if output.bias is not None or there is None:
+        return output.bias
+    safe_high = wire.to_pin(output, output.safe) > 0
+    if not there.power_on or there.power_on in ("high", "low") or BEFORE.get(there.power_on) == safe_high:
+        return None
+    pull = there.pull if there.power_on != "floating" else None
+    return bias(pull)[0], "up" if safe_high else "down"
+
+
 def _power_on(output: Output, there: Position) -> Iterator[Found]:
     """The pin's own state before software runs, against what keeps the load safe."""
     safe_high = wire.to_pin(output, output.safe) > 0
     rail = "up" if safe_high else "down"
-    state = {"pull-up": True, "high": True, "pull-down": False, "low": False}.get(there.power_on)
-    if not there.power_on or state == safe_high:
+    if not there.power_on or BEFORE.get(there.power_on) == safe_high:
         return
     if there.power_on in ("high", "low"):
         what = f"drives {there.power_on}"

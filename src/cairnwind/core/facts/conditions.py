@@ -103,6 +103,10 @@ class Memory(Struct):
     frozen: bool = False
     """It is only supposed: nothing is to be remembered of this look."""
 
+    def copy(self) -> Memory:
+        """The same, to be looked at by whoever does not decide; may be made in any thread."""
+        return Memory(self.since.copy(), self.was.copy(), self.false_at.copy(), self.rises.copy())
+
     def wake_mono(self, due: int) -> None:
         """Ask again at this monotonic time."""
         if self.due_mono is None or due < self.due_mono:

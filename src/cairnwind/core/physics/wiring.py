@@ -22,6 +22,8 @@ RATINGS = (Fraction(1, 8), Fraction(1, 4), Fraction(1, 2), Fraction(1), Fraction
 """Watts that resistors are sold for."""
 JUNCTION = Fraction(7, 10)
 """Volts from base to emitter."""
+OPTO_DROP = Fraction(12, 10)
+"""Volts over the lamp of an optocoupler."""
 LAMP_CURRENT = Fraction(60, 1000)
 """Amperes of one addressable lamp at full white: 20 mA for each channel."""
 FEED_EVERY = 50
@@ -291,7 +293,7 @@ def isolation(*, joined: bool, coil_volts: Fraction, logic: Fraction) -> Iterato
             "",
             f"coils on {volts(coil_volts)} of their own, logic on {volts(logic)}: isolated, as long as their grounds are apart too",
         )
-    drop = logic - Fraction(12, 10)
+    drop = logic - OPTO_DROP
     yield Said("input current", f"({volts(logic)} - 1.2 V) / 1 kohm = {amperes(drop / 1000)}",
                "enough for the optocoupler" if drop / 1000 >= Fraction(2, 1000) else "little: the indicator may glow while the coil does not pull", drop / 1000 >= Fraction(2, 1000))  # fmt: skip
 
@@ -427,7 +429,9 @@ def amperes(value: Fraction) -> str:
 
 
 def watts(value: Fraction) -> str:
-    """'50 mW', '1.5 W'."""
+    """'50 mW', '1.5 W', '7.5 kW'."""
+    if value >= 1000:
+        return f"{_number(value / 1000)} kW"
     return f"{_number(value)} W" if value >= 1 else f"{_number(value * 1000)} mW"
 
 
