@@ -5,7 +5,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 CONSOLE := src/cairnwind/service/console
 FORMS := $(wildcard src/cairnwind/forms/*.py) src/cairnwind/service/calls.py tools/describe.py $(wildcard src/cairnwind/commands/*.py)
-CONSOLE_SOURCES := $(shell find console -type f -not -path '*/node_modules/*' -not -name described.d.ts 2>/dev/null)
+CONSOLE_SOURCES := $(shell find console -type f -not -path '*/node_modules/*' -not -name described.d.ts 2>/dev/null) $(wildcard docs/*.md)
 PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 ROWS ?= .
 # One more than cores: some tests wait for time to pass.

@@ -100,7 +100,7 @@ def console(site: Site) -> None:
 
 def remotes(site: Site, browser: Browser) -> None:
     """Keys with a phone being paired, and the trolley's pad on a phone."""
-    text = site.new_key("porch panel", "operate", only=["gallery", "window"], from_="06:00", to="23:00")
+    text = site.new_key("porch panel", "operate", only=["gallery", "window"], from_="00:30", to="00:00")
     Site(site.address, text).outputs()
     page = browser.new_page(viewport={"width": 1280, "height": 800})
     page.goto(site.sign_in_link())
@@ -212,7 +212,7 @@ def signals(site: Site) -> None:
 
 
 def boards(site: Site) -> None:
-    """The page 'Boards': a bare pin tried."""
+    """The page 'Boards' with a bare pin tried, and the page 'Wiring'."""
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -225,6 +225,9 @@ def boards(site: Site) -> None:
         page.click("text=Try it")
         page.wait_for_timeout(1200)
         page.screenshot(path=OUT / "console-pins.png")
+        go(page, "site/wiring/gallery")
+        page.wait_for_timeout(2500)
+        page.screenshot(path=OUT / "console-wiring.png")
         browser.close()
 
 
@@ -238,7 +241,6 @@ def terminal(folder: Path, state: Path) -> None:
         "check": "cairnwind check broken.toml",
         "pins": "cairnwind pins shelf",
         "phrase": "cairnwind do --dry run scene closing; echo; cairnwind do turn hoist on; echo; cairnwind do turn yard on for 1 h; echo; cairnwind timers; echo; cairnwind plan",
-        "keys": "cairnwind key pair --for 'Ben' --only gallery,window; cairnwind key list; echo; cairnwind remotes",
         "trace": "cairnwind rules; echo; cairnwind trace kiln --last",
     }
     server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)

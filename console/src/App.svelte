@@ -10,14 +10,15 @@
   import Sun from '@lucide/svelte/icons/sun'
   import Wrench from '@lucide/svelte/icons/wrench'
   import logo from './cairn.svg'
+  import About from './parts/About.svelte'
   import Find from './parts/Find.svelte'
-  import Sheet from './parts/Sheet.svelte'
   import Stones from './parts/Stones.svelte'
   import Wrong from './parts/Wrong.svelte'
   import NowPage from './pages/NowPage.svelte'
   import * as api from './state/api'
   import { attempt, clock, dismiss, live, open, signOut } from './state/live.svelte'
   import { link } from './state/link.svelte'
+  import { panel } from './state/panel.svelte'
   import { apply, mode, toggle } from './state/mode.svelte'
   import { PLACES, where } from './state/place.svelte'
 
@@ -41,6 +42,11 @@
     from?.focus()
   }
 
+  $effect(() => {
+    if (live.site) panel.at(live.site.timezone)
+    if (panel.dim && shown) shown = undefined
+  })
+
   // where nothing answers for a while, that is said
   let slow = $state(false)
   setTimeout(() => (slow = true), 3000)
@@ -48,6 +54,8 @@
   onMount(() => {
     apply()
     void open()
+    // what is not needed for the first picture is fetched once that is there
+    setTimeout(() => void import('./parts/Sheet.svelte').catch(() => undefined), 1500)
   })
 
   // a new page is read from its beginning
@@ -65,7 +73,7 @@
 <svelte:head><title>{title}</title></svelte:head>
 
 {#snippet places()}
-  {#each PLACES as place (place.at)}
+  {#each panel.locked ? PLACES.slice(0, 1) : PLACES as place (place.at)}
     {@const Icon = ICONS[place.at]}
     <a href="#{place.at}" aria-current={here.at === place.at ? 'page' : undefined}>
       {#if Icon}<Icon size={22} aria-hidden="true" />{:else}<Stones size={22} />{/if}
@@ -78,9 +86,11 @@
 {#snippet mine()}
   <p class="key"><span>{live.key}</span><small>{live.role === 'keep' ? 'may do everything' : live.role === 'operate' ? (live.only ? `may operate ${live.only.length} outputs` : 'may operate') : 'may only watch'}</small></p>
   <div class="small">
+    {#if panel.locked}{#await import('./parts/Leave.svelte') then { default: Leave }}<Leave />{/await}{:else}
     <a href="#help" aria-label="Help" aria-current={here.at === 'help' ? 'page' : undefined}><CircleHelp size={20} aria-hidden="true" /></a>
     <button type="button" onclick={toggle} aria-label={mode.dark ? 'Go light' : 'Go dark'}>{#if mode.dark}<Sun size={20} aria-hidden="true" />{:else}<Moon size={20} aria-hidden="true" />{/if}</button>
     <button type="button" onclick={signOut} aria-label="Sign out"><LogOut size={20} aria-hidden="true" /></button>
+    {/if}
   </div>
 {/snippet}
 
@@ -105,7 +115,7 @@
   </main>
 {:else if live.phase === 'live'}
   <a class="skip" href="#content" onclick={(event) => { event.preventDefault(); document.getElementById('content')?.focus() }}>To the page</a>
-  <div class="frame" class:old={live.lost}>
+  <div class="frame" class:old={live.lost} class:dim={panel.dim} class:night={panel.dim && panel.night}>
     <header class="rail">
       <a class="name" href="#now"><img src={logo} alt="" width="34" height="34" /><span>{live.site?.name ?? 'Cairnwind'}</span></a>
       <nav aria-label="Places">
@@ -118,9 +128,10 @@
     </header>
 
     <div class="rest">
+      {#if panel.dim}<button type="button" class="sleep" aria-label="Wake the panel" onclick={panel.touched}></button>{/if}
       <header class="strip">
         <a class="name" href="#now"><img src={logo} alt="" width="30" height="30" /><span>{here.leaf?.name ?? here.name}</span></a>
-        <Find {more} />
+        {#if !panel.locked}<Find {more} />{/if}
         <p class="link">
           {#if live.lost}<span class="lost"><strong>Old since {clock(link.since)}.</strong> <span class="wide">The link is lost; it comes back by itself.</span></span>
           {:else}<span class="good"><i aria-hidden="true"></i><span>live</span><span class="wide">, times in {live.site?.timezone}</span></span>{/if}
@@ -153,6 +164,7 @@
           {:else if here.leaf?.at === 'sums'}{#await import('./pages/SumsPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'light'}{#await import('./pages/BenchPage.svelte') then { default: Page }}<Page />{/await}{/if}
         {/if}
+        {#if !panel.locked}{#key `${here.at}/${here.leaf?.at}`}<About at={here.leaf ? `${here.at}/${here.leaf.at}` : here.at} />{/key}{/if}
       </div>
     </div>
 
@@ -161,7 +173,7 @@
       {@render places()}
     </nav>
   </div>
-  {#key shown?.name}{#if shown}<Sheet name={shown.name} {close} />{/if}{/key}
+  {#key shown?.name}{#if shown}{#await import('./parts/Sheet.svelte') then { default: Sheet }}<Sheet name={shown.name} {close} />{/await}{/if}{/key}
 {/if}
 
 <div class="notes" aria-live="polite">
@@ -206,6 +218,12 @@
   .leaves a[aria-current] { border-color: var(--on); }
   .page { padding: 1.1rem 1.4rem 5rem; width: 100%; max-width: 92rem; }
   .old .page { filter: grayscale(1); opacity: 0.72; }
+  /* a panel that nobody touches: the first touch wakes it and does no more; all-stop is above that and stops at once */
+  .frame { transition: filter 800ms; }
+  .dim { filter: brightness(0.5); background: var(--ground); }
+  .night { filter: brightness(0.2); }
+  .sleep { position: absolute; inset: 0; z-index: 41; cursor: pointer; }
+  .rest { position: relative; }
   .door { max-width: 34rem; margin: 12vh auto; padding: 0 1.2rem; line-height: 1.6; }
   .door h1 { font-size: 1.4rem; font-weight: 700; margin: 0.8rem 0 0.4rem; }
   .door pre { margin-top: 0.7rem; padding: 0.6rem 0.9rem; background: var(--stone); border: 1px solid var(--line); overflow: auto; }
@@ -227,6 +245,7 @@
     .badge { position: absolute; top: 0.15rem; right: 0.6rem; }
     .small { justify-content: center; gap: 0; }
     .small > * { width: 1.95rem; }
+    .small > :only-child { width: 100%; }
     .stop { padding: 0 0.2rem; }
     .strip { padding: 0.3rem 0.9rem; min-height: 3.4rem; }
     .page { padding: 0.7rem 0.9rem 3rem; }

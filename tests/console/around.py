@@ -6,6 +6,8 @@ import re
 
 from playwright.sync_api import Locator, Page, expect
 
+expect.set_options(timeout=20_000)  # how long a busy machine takes decides nothing
+
 
 def to(page: Page, place: str, leaf: str = "") -> None:
     """Go to a place, and to a page in it."""

@@ -49,7 +49,7 @@ def test_a_phrase_is_understood_while_it_is_typed_and_asks_back(page: Page, plan
 
 def test_a_week_is_shown_and_a_schedules_difference_before_it_is_saved(page: Page, planned: Running) -> None:
     to(page, "Plan")
-    bars = page.get_by_role("group", name="What is on when").get_by_role("img")
+    bars = page.get_by_role("group", name="What is on when").get_by_role("button")
     expect(bars).to_have_count(7)
     bars.first.focus()
     expect(page.get_by_text("'always' (plan) wants it on").first).to_be_visible()
@@ -73,8 +73,9 @@ def test_a_week_is_shown_and_a_schedules_difference_before_it_is_saved(page: Pag
     expect(form).to_contain_text("Did you mean 'vent'?")
     expect(form.get_by_role("button", name="Save")).to_be_disabled()
     form.get_by_label("Does").fill("turn vent on")
-    form.get_by_label("From").fill("12:00")
-    form.get_by_label("To", exact=True).fill("13:00")
+    form.get_by_label("From at", exact=True).fill("12:00")
+    form.get_by_role("group", name="To").get_by_role("combobox").select_option("at")
+    form.get_by_label("To at", exact=True).fill("13:00")
     expect(form).to_contain_text("1 times would be new")
     expect(page.locator(".other")).to_have_count(1)
     assert len(planned.site.plan()["schedules"]) == 2, "not saved yet"
@@ -91,6 +92,50 @@ def test_a_week_is_shown_and_a_schedules_difference_before_it_is_saved(page: Pag
     row.get_by_role("button", name="Drop").click()
     row.get_by_role("button", name="Really drop it?").click()
     expect(page.get_by_text("airing")).to_have_count(0)
+
+
+def test_a_schedule_is_changed_where_it_is_shown(page: Page, planned: Running) -> None:
+    planned.site.add_schedule(name="airing", do="turn vent on", from_="12:00", to="13:00")
+    to(page, "Plan")
+    page.get_by_role("button", name="Day", exact=True).click()
+    bar = page.get_by_role("group", name="What is on when").get_by_role(
+        "button", name=re.compile("^Vent on, 12:00")
+    )
+    expect(bar).to_have_count(1)
+    bar.click()
+    form = page.get_by_role("form", name="Schedule airing")
+    expect(form.get_by_label("From at", exact=True)).to_have_value("12:00")
+    ends = page.locator(".grip")
+    expect(ends).to_have_count(2)
+    grip = ends.last.bounding_box()
+    lanes = page.get_by_role("group", name="What is on when").bounding_box()
+    assert grip is not None
+    assert lanes is not None
+    middle = grip["x"] + grip["width"] / 2
+    page.mouse.move(middle, grip["y"] + 5)
+    page.mouse.down()
+    page.mouse.move(middle + (lanes["width"] - 130) * 2 / 24, grip["y"] + 5, steps=6)  # two hours
+    page.mouse.up()
+    expect(form.get_by_label("To at", exact=True)).to_have_value(re.compile("^1(4:5|5:0)"))
+    expect(page.locator(".other")).to_have_count(1)
+    form.get_by_label("To at", exact=True).fill("15:00")
+    form.get_by_role("group", name="From").get_by_role("combobox").select_option("sunrise")
+    form.get_by_label(re.compile("minutes after")).fill("-20")
+
+    def times() -> list[str]:
+        return [
+            f"{each['from']} to {each.get('to')}"
+            for each in planned.site.plan()["schedules"]
+            if each["name"] == "airing"
+        ]
+
+    assert times() == ["12:00 to 13:00"], "nothing is changed until it is saved"
+    form.get_by_role("button", name="Save").click()
+    eventually(lambda: times() == ["sunrise - 20 min to 15:00"])
+    page.get_by_role("group", name="What is on when").get_by_role(
+        "button", name=re.compile("always")
+    ).first.press("Enter")
+    expect(page.get_by_text("It stands in the site file")).to_be_visible()
 
 
 def test_timers_are_cancelled_and_a_calendar_is_taken(page: Page, planned: Running, tmp_path: Path) -> None:
@@ -145,8 +190,17 @@ def test_records_are_filtered_and_every_page_fits(
             "all => all.filter(each => !(each.textContent.trim() || each.getAttribute('aria-label') || each.labels?.length || each.title)).length"
         )
         assert unnamed == 0
-    page.get_by_role("combobox", name="Of ").select_option("gallery")
-    expect(page.get_by_role("img", name="Chart of gallery")).to_be_visible()
+    wall = page.get_by_role("region", name=re.compile("^Chart of"))
+    before = wall.count()
+    page.get_by_label("Also show").select_option("gallery")
+    expect(wall).to_have_count(before + 1)
+    expect(
+        page.get_by_role("region", name=re.compile("^Chart of [Gg]allery")).get_by_role("img")
+    ).to_be_visible()
+    page.reload()
+    expect(wall).to_have_count(before + 1)  # this browser keeps its wall
+    wall.first.get_by_role("button", name="Take away").click()
+    expect(wall).to_have_count(before)
     expect(page.get_by_role("region", name="Days")).to_contain_text(re.compile("gallery|Gallery"))
     to(page, "Journal", "What happened")
     summary = page.locator("details.which summary")

@@ -126,7 +126,7 @@ def test_remotes_and_their_wires_and_every_call_are_shown(page: Page, bench: Run
     plc.close()
     page.get_by_role("link", name="Help").click()
     page.get_by_label("Find a call").fill("lockouts/{tag}")
-    expect(page.locator("summary")).to_have_count(2)
+    expect(page.locator("section summary")).to_have_count(2)
     page.locator("summary", has_text="PUT/outputs").click()
     expect(page.get_by_text('"reason":"new bulbs"')).to_be_visible()
 

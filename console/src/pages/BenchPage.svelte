@@ -1,6 +1,7 @@
-<!-- The bench: how a timer reaches a frequency and a duty. It shows GET /api/v1/timers/…/fit. -->
+<!-- The bench: how a lamp answers its levels, and how a timer reaches a frequency and a duty (GET /api/v1/timers/…/fit). -->
 <script lang="ts">
   import { onMount } from 'svelte'
+  import ByEye from '../parts/ByEye.svelte'
   import * as api from '../state/api'
   import { Problem } from '../state/api'
   import type { Fit, Timer } from '../state/types'
@@ -49,7 +50,9 @@
 </script>
 
 <main id="content" tabindex="-1">
+  <ByEye />
   <section class="card" aria-label="Fit">
+    <h2>How a timer reaches a frequency</h2>
     <div class="fields">
       <label>Timer <select class="select" bind:value={timer}>{#each timers as each (each.name)}<option value={each.name}>{each.name}</option>{/each}</select></label>
       <label>Frequency <input class="input" bind:value={hertz} /></label>
@@ -88,6 +91,7 @@
 
 <style>
   .card { background: var(--stone); border: 1px solid var(--line); border-radius: var(--radius-container); padding: 1rem 1.2rem; }
+  h2 { font-size: 1.05rem; font-weight: 700; margin-bottom: 0.5rem; }
   .fields { display: grid; grid-template-columns: repeat(auto-fit, minmax(9rem, 1fr)); gap: 0.7rem; margin-bottom: 0.8rem; }
   label { font-size: 0.78rem; color: var(--quiet); }
   .quiet { color: var(--quiet); font-size: 0.85rem; margin: 0.4rem 0; }

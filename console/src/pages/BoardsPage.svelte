@@ -3,7 +3,11 @@
 <script lang="ts">
   import * as api from '../state/api'
   import { clock, live } from '../state/live.svelte'
+  import Blink from '../parts/Blink.svelte'
+  import Header from '../parts/Header.svelte'
+  import Machine from '../parts/Machine.svelte'
   import PinTile from '../parts/PinTile.svelte'
+  import Supplies from '../parts/Supplies.svelte'
   import Inputs from '../parts/Inputs.svelte'
   import Tile from '../parts/Tile.svelte'
   import TryPin from '../parts/TryPin.svelte'
@@ -22,6 +26,9 @@
   const wired = $derived(Object.values(live.outputs).filter((output) => output.board === shown).map((output) => output.name))
   const sensed = $derived(Object.values(live.inputs).filter((input) => input.board === shown).map((input) => input.name))
   const connectors = $derived([...new Set(pins.map((pin) => pin.connector))])
+  const choose = (pin: PinForm) => (picked = picked === pin.pin ? undefined : (pin.pin ?? undefined))
+  /** The boards of one chain, with their address switches as they have to be set. */
+  const switches = $derived(whole?.name === shown && Array.isArray(whole.facts.switches) ? (whole.facts.switches as boolean[]) : undefined)
   const trying = $derived(pins.find((pin) => pin.pin && pin.pin === picked))
 
   $effect(() => {
@@ -61,10 +68,14 @@
       <p class:down={!board.up}>{board.up ? `answers since ${clock(board.since)}` : `does not answer since ${clock(board.since)}: ${board.reason}`}</p>
       {#if whole && whole.name === shown}
         <p class="quiet">
-          {whole.link}{#each Object.entries(whole.facts) as [fact, value] (fact)}, {fact} {fact === 'address' ? `0x${Number(value).toString(16).toUpperCase()}` : value}{/each};
+          {whole.link}{#each Object.entries(whole.facts).filter(([fact]) => fact !== 'switches') as [fact, value] (fact)}, {fact} {fact === 'address' ? `0x${Number(value).toString(16).toUpperCase()}` : value}{/each};
           confirms by: {whole.confirms}; {whole.rounds_a_second} rounds a second, {whole.errors} errors
         </p>
       {/if}
+      {#if switches}
+        <p class="switches">Its address switches: {#each switches as up, number (number)}<span class="switch" class:up><i aria-hidden="true"></i>{number} {up ? 'on' : 'off'}</span>{/each}</p>
+      {/if}
+      {#key shown}<Blink outputs={wired} words="Walk through its outputs" />{/key}
     </section>
 
     <div class="columns">
@@ -72,11 +83,13 @@
         {#each connectors as connector (connector)}
           <section class="card" aria-label={connector ? `Connector ${connector}` : 'Lines'}>
             <h3>{connector ?? 'Lines'}</h3>
-            <div class="tiles">
-              {#each pins.filter((pin) => pin.connector === connector) as pin (pin.position ?? pin.line)}
-                <PinTile {pin} picked={pin.pin !== null && pin.pin === picked} pick={() => (picked = picked === pin.pin ? undefined : (pin.pin ?? undefined))} />
-              {/each}
-            </div>
+            {#if connector}
+              <Header name={connector} pins={pins.filter((pin) => pin.connector === connector)} {picked} pick={choose} />
+            {:else}
+              <div class="tiles">
+                {#each pins as pin (pin.line)}<PinTile {pin} picked={pin.pin !== null && pin.pin === picked} pick={() => choose(pin)} />{/each}
+              </div>
+            {/if}
           </section>
         {/each}
       </div>
@@ -96,6 +109,8 @@
         {/key}
       </div>
     </div>
+    <Supplies />
+    {#if live.keeps}<Machine />{/if}
   {:else}
     <p>The site has no boards yet. Add a <code>[board.…]</code> table to its file and start the service anew.</p>
   {/if}
@@ -112,6 +127,11 @@
   .facts { margin-bottom: 0.8rem; font-size: 0.88rem; }
   .facts h2 { font-size: 1.1rem; }
   .facts .down { color: var(--ill); font-weight: 600; }
+  .switches { display: flex; flex-wrap: wrap; gap: 0.3rem 1rem; align-items: center; margin: 0.3rem 0; }
+  .switch { display: inline-flex; gap: 0.4rem; align-items: center; font-weight: 600; }
+  .switch i { position: relative; width: 0.8rem; height: 1.5rem; border: 2px solid var(--edge); border-radius: 3px; }
+  .switch i::after { content: ''; position: absolute; inset: auto 1px 1px; height: 0.55rem; background: var(--soft); border-radius: 1px; }
+  .switch.up i::after { inset: 1px 1px auto; background: var(--on); }
   .quiet { color: var(--quiet); }
   .columns { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(100%, 26rem), 1fr)); column-gap: 1rem; align-items: start; }
   .card { background: var(--stone); border: 1px solid var(--line); border-radius: var(--radius-container); padding: 0.8rem 1rem 1rem; margin-bottom: 1rem; }

@@ -2,6 +2,7 @@
 <script lang="ts">
   import * as api from '../state/api'
   import { attempt, live } from '../state/live.svelte'
+  import PanelSetup from '../parts/PanelSetup.svelte'
   import type { Described, Operation, Shape } from '../state/types'
 
   let described = $state.raw<Described>()
@@ -37,6 +38,7 @@
 </script>
 
 <main id="content" tabindex="-1">
+  <PanelSetup />
   <p class="lead">Everything that this console does, it does by these calls; any program with a key can do the same. A description for programs: <a href="/api/v1/openapi.json">openapi.json</a>.</p>
   <label class="find"><span>Find a call</span><input class="input" type="search" bind:value={sought} placeholder="claims" spellcheck="false" /></label>
   {#each tags as tag (tag)}

@@ -1,8 +1,9 @@
 <!-- The page 'Now': what is wrong, what this person keeps at the top, the scenes, then every place. It shows GET /api/v1/events. -->
 <script lang="ts">
   import ChevronDown from '@lucide/svelte/icons/chevron-down'
+  import { untrack } from 'svelte'
   import * as api from '../state/api'
-  import { flip, folded, pinned } from '../state/kept.svelte'
+  import { flip, folded, pinned, used } from '../state/kept.svelte'
   import { attempt, live } from '../state/live.svelte'
   import Inputs from '../parts/Inputs.svelte'
   import PadField from '../parts/PadField.svelte'
@@ -28,6 +29,14 @@
   const big = $derived(live.names.length > MANY)
   const shut = (place: string) => !filter && (big ? !folded.now.includes(place) : folded.now.includes(place))
   const top = $derived(pinned.now.filter((name) => live.names.includes(name)))
+  // what was used most here comes next, as it was when the page was opened: nothing moves under a finger
+  const OFTEN = 3
+  const TOP = 8
+  const counts = untrack(() => ({ ...used.now }))
+  const most = $derived(
+    live.names.length <= TOP ? [] : Object.keys(counts).filter((name) => counts[name] >= OFTEN && live.names.includes(name) && mine(name) && !top.includes(name))
+      .sort((a, b) => counts[b] - counts[a]).slice(0, Math.max(0, TOP - top.length)),
+  )
   const pads = (names: string[]) => live.pads.filter((pad) => names.includes(pad.outputs[0]))
   const on = (names: string[]) => names.filter((name) => live.outputs[name].confirmed?.on).length
 </script>
@@ -40,6 +49,13 @@
     <section aria-label="Kept at the top">
       <h2>Kept at the top</h2>
       <ul class="tiles">{#each top as name (name)}<Tile {name} {more} />{/each}</ul>
+    </section>
+  {/if}
+
+  {#if most.length}
+    <section aria-label="Used most">
+      <h2>Used most here</h2>
+      <ul class="tiles">{#each most as name (name)}<Tile {name} {more} />{/each}</ul>
     </section>
   {/if}
 

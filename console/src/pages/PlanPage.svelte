@@ -5,14 +5,16 @@
   import Lanes from '../parts/Lanes.svelte'
   import { attempt, live } from '../state/live.svelte'
   import ScheduleForm from '../parts/ScheduleForm.svelte'
-  import type { CalendarLine, Difference, Plan, Rehearsal, Schedule } from '../state/types'
+  import type { Bar, CalendarLine, Difference, Plan, Rehearsal, Schedule } from '../state/types'
 
   const DAY = 86_400_000
   let plan = $state<Plan>()
   let found = $state.raw<Rehearsal>()
   let days = $state(7)
   let begin = $state(midnight(Date.now()))
-  let edited = $state<{ schedule: Partial<Schedule>; fresh: boolean }>()
+  /** What is being written; `above` where it was picked in the lanes. */
+  let edited = $state<{ schedule: Partial<Schedule>; fresh: boolean; above?: boolean }>()
+  let moved = $state<{ from?: string; to?: string }>({})
   let differences = $state<Difference[]>([])
   let dropping = $state('')
   let lines = $state<CalendarLine[]>()
@@ -49,6 +51,20 @@
   const moment = (text: string | undefined) => say(text, { weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' })
   const title = $derived(days === 1 ? say(iso(begin), { weekday: 'long', day: 'numeric', month: 'long', year: 'numeric' }) : `${say(iso(begin), { day: 'numeric', month: 'short' })} to ${say(iso(end - 1), { day: 'numeric', month: 'short', year: 'numeric' })}`)
 
+  const CLOCK = /^\d\d:\d\d$/
+  const scheduleOf = (bar: Bar) => plan?.schedules.find((each) => bar.by === `'${each.name}' (plan)`)
+  const timeOf = (time: number) => new Intl.DateTimeFormat('en-GB', { timeZone: zone, hour: '2-digit', minute: '2-digit', hourCycle: 'h23' }).format(time)
+  const editable = $derived(edited?.above && edited.schedule.origin === 'database' && CLOCK.test(edited.schedule.from ?? '') && CLOCK.test(edited.schedule.to ?? ''))
+
+  function edit(schedule: Partial<Schedule>, fresh: boolean, above = false): void {
+    ;[moved, differences] = [{}, []]
+    edited = { schedule, fresh, above }
+  }
+  function done(): void {
+    ;[edited, moved, differences] = [undefined, {}, []]
+    void look()
+  }
+
   const act = (action: () => Promise<unknown>) => attempt(action).then(look)
   function drop(name: string): void {
     if (dropping !== name) return void (dropping = name)
@@ -77,7 +93,16 @@
       <h2>{title}</h2>
     </div>
     {#if found && lanes.length}
-      <Lanes bars={found.bars} others={differences.flatMap((each) => (each.would_be ? [each.would_be] : []))} {lanes} {begin} {end} {zone} shift={(by) => (begin = midnight(begin + Math.round(by / DAY) * DAY + DAY / 2))} />
+      <Lanes bars={found.bars} others={differences.flatMap((each) => (each.would_be ? [each.would_be] : []))} {lanes} {begin} {end} {zone} shift={(by) => (begin = midnight(begin + Math.round(by / DAY) * DAY + DAY / 2))}
+        pick={(bar) => { const schedule = scheduleOf(bar); if (schedule) edit(schedule, false, true) }} picked={(bar) => Boolean(edited?.above && scheduleOf(bar)?.name === edited.schedule.name)}
+        move={editable ? (_, which, time) => (moved = { ...moved, [which]: timeOf(time) }) : undefined} />
+      {#if edited?.above}
+        <h3>{edited.schedule.name}</h3>
+        {#if edited.schedule.origin === 'database'}
+          {#if editable}<p class="quiet">Drag the ends of its bar, or write the times. Nothing is changed until it is saved.</p>{/if}
+          {#key edited.schedule.name}<ScheduleForm schedule={edited.schedule} fresh={false} {moved} from={iso(begin)} to={iso(end)} differs={(each) => (differences = each)} {done} />{/key}
+        {:else}<p>It stands in the site file: change it there and read the file anew. Here it can be disabled, skipped and run, below. <button type="button" class="btn btn-sm preset-outlined-surface-500" onclick={done}>Close</button></p>{/if}
+      {/if}
     {:else if found}<p class="quiet">The plan switches nothing on in that time.</p>{/if}
     {#if found}<p class="quiet">As the plan alone would have it, from the first day shown; green is the plan.</p>{/if}
     {#if found?.collisions.length}
@@ -98,8 +123,8 @@
   </section>
 
   <section class="card" aria-label="Schedules">
-    <div class="row"><h2>Schedules</h2><span class="room"></span><button type="button" class="btn btn-sm preset-tonal-primary" onclick={() => (edited = { schedule: {}, fresh: true })}>New schedule</button></div>
-    {#if edited?.fresh}<ScheduleForm schedule={edited.schedule} fresh from={iso(begin)} to={iso(end)} differs={(each) => (differences = each)} done={() => { edited = undefined; differences = []; void look() }} />{/if}
+    <div class="row"><h2>Schedules</h2><span class="room"></span><button type="button" class="btn btn-sm preset-tonal-primary" onclick={() => edit({}, true)}>New schedule</button></div>
+    {#if edited?.fresh}<ScheduleForm schedule={edited.schedule} fresh from={iso(begin)} to={iso(end)} differs={(each) => (differences = each)} {done} />{/if}
     <ul class="list">
       {#each plan?.schedules ?? [] as schedule (schedule.name)}
         <li>
@@ -114,11 +139,11 @@
             <button type="button" class="btn btn-sm preset-outlined-surface-500" disabled={!schedule.next.length} onclick={() => act(() => api.changeSchedule(schedule.name, { skip_next: true }))}>Skip next</button>
             <button type="button" class="btn btn-sm preset-outlined-surface-500" onclick={() => act(() => api.changeSchedule(schedule.name, { run_now: true }))}>Run now</button>
             {#if schedule.origin === 'database'}
-              <button type="button" class="btn btn-sm preset-outlined-surface-500" onclick={() => (edited = { schedule, fresh: false })}>Edit</button>
+              <button type="button" class="btn btn-sm preset-outlined-surface-500" onclick={() => edit(schedule, false)}>Edit</button>
               <button type="button" class="btn btn-sm {dropping === schedule.name ? 'preset-filled-error-500' : 'preset-outlined-surface-500'}" onclick={() => drop(schedule.name)} onblur={() => (dropping = '')}>{dropping === schedule.name ? 'Really drop it?' : 'Drop'}</button>
             {/if}
           </div>
-          {#if edited && !edited.fresh && edited.schedule.name === schedule.name}<ScheduleForm {schedule} fresh={false} from={iso(begin)} to={iso(end)} differs={(each) => (differences = each)} done={() => { edited = undefined; differences = []; void look() }} />{/if}
+          {#if edited && !edited.fresh && !edited.above && edited.schedule.name === schedule.name}<ScheduleForm {schedule} fresh={false} from={iso(begin)} to={iso(end)} differs={(each) => (differences = each)} {done} />{/if}
         </li>
       {:else}<li class="quiet">No schedules yet.</li>{/each}
     </ul>
@@ -151,6 +176,7 @@
   .row { display: flex; flex-wrap: wrap; gap: 0.5rem; align-items: center; }
   .room { flex: 1; }
   h2 { font-size: 1rem; font-weight: 700; margin-inline: 0.3rem; }
+  h3 { font-size: 0.95rem; font-weight: 650; margin-top: 0.4rem; }
   .quiet, summary { color: var(--quiet); font-size: 0.83rem; }
   summary { cursor: pointer; min-height: 2.75rem; display: list-item; padding-block: 0.6rem; }
   .running { color: var(--well); font-size: 0.83rem; font-weight: 600; }

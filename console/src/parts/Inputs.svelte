@@ -30,9 +30,10 @@
 
 <style>
   ul { font-size: 0.9rem; }
-  li { display: grid; grid-template-columns: 1.6rem minmax(0, 1fr) minmax(0, auto) minmax(0, 4.8rem); column-gap: 0.6rem; align-items: center; min-height: 2.1rem; border-top: 1px solid var(--line); }
+  li { display: grid; grid-template-columns: 1.6rem minmax(0, 1fr) auto minmax(4.8rem, auto); column-gap: 0.6rem; align-items: center; min-height: 2.1rem; border-top: 1px solid var(--line); }
   li:first-child { border-top: 0; }
   .label { overflow-wrap: anywhere; }
+  .btn { min-height: 2.75rem; white-space: normal; }
   .sign { justify-self: center; width: 0.7rem; height: 0.7rem; border: 1.5px solid var(--soft); transform: rotate(45deg); }
   .sign.active { background: var(--well); border-color: var(--well); }
   .sign.value { border-radius: 50%; transform: none; }

@@ -1,15 +1,10 @@
-<!-- A passcode for a guarded output, by touch or by keys. What is typed is not shown, and gone after each try. -->
+<!-- A passcode, by touch or by keys. What is typed is not shown, and gone after each try. -->
 <script lang="ts">
-  import * as api from '../state/api'
-  import { Problem } from '../state/api'
-  import type { Output } from '../state/types'
-
-  let { output, done }: { output: Output; done: () => void } = $props()
+  let { of, word, enter }: { of: string; word: string; enter: (code: string) => Promise<string> } = $props()
 
   let code = $state('')
   let said = $state('')
   let busy = $state(false)
-  const opened = $derived(output.confirmed?.on ?? false)
 
   async function open(event?: Event) {
     event?.preventDefault()
@@ -17,21 +12,14 @@
     busy = true
     const given = code
     code = ''
-    try {
-      await api.openGuarded(output.name, given)
-      said = ''
-      done()
-    } catch (error) {
-      if (!(error instanceof Problem)) throw error
-      said = `${error.sentence} ${error.remedy}`
-    }
+    said = await enter(given)
     busy = false
   }
 </script>
 
-<form class="keypad" onsubmit={open} aria-label="Passcode of {output.label}">
+<form class="keypad" onsubmit={open} aria-label="Passcode of {of}">
   <label>
-    <span>Passcode of {output.label}</span>
+    <span>Passcode of {of}</span>
     <input class="input" type="password" inputmode="numeric" autocomplete="off" bind:value={code} disabled={busy} maxlength="64" />
   </label>
   <div class="keys">
@@ -40,7 +28,7 @@
     {/each}
     <button type="button" class="btn preset-outlined-surface-500" onclick={() => (code = '')} aria-label="Clear the passcode">Clear</button>
     <button type="button" class="btn preset-outlined-surface-500" onclick={() => (code += '0')}>0</button>
-    <button type="submit" class="btn preset-filled-primary-500" disabled={!code || busy}>{busy ? 'Checking' : opened ? 'Again' : 'Open'}</button>
+    <button type="submit" class="btn preset-filled-primary-500" disabled={!code || busy}>{busy ? 'Checking' : word}</button>
   </div>
   <p role="status" class:said>{said}</p>
 </form>

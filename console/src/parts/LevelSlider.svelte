@@ -1,7 +1,6 @@
 <!-- A slider for a level. While it is moved it shows the hand's value and sends at most so many a second;
-     otherwise it follows what is wanted. -->
+     otherwise it follows what is wanted. The browser's own: it tells of what a hand does and of nothing else. -->
 <script lang="ts">
-  import { Slider } from '@skeletonlabs/skeleton-svelte'
   import * as api from '../state/api'
   import { attempt } from '../state/live.svelte'
   import type { Output } from '../state/types'
@@ -10,7 +9,6 @@
 
   const EVERY = 80
   let moved = $state<number>()
-  let held = false // only what a hand does is sent: the slider also tells of the changes it is shown
   let sending = false
   let next: number | undefined
 
@@ -32,15 +30,13 @@
   }
 </script>
 
-<svelte:window onpointerup={() => (held = false)} />
-<div role="presentation" onpointerdowncapture={() => (held = true)} onkeydowncapture={() => (held = true)} onkeyup={() => (held = false)}>
-<Slider
-  value={[value]} min={0} max={100} step={1} aria-label={['Level of ' + output.label + ' in percent']}
-  onValueChange={(change) => { if (!held || change.value[0] === value) return; moved = change.value[0]; void send(change.value[0]) }}
->
-  <Slider.Control>
-    <Slider.Track><Slider.Range class="bg-primary-500" /></Slider.Track>
-    <Slider.Thumb index={0} class="ring-primary-600"><Slider.HiddenInput /></Slider.Thumb>
-  </Slider.Control>
-</Slider>
-</div>
+<input type="range" min="0" max="100" step="1" {value} aria-label="Level of {output.label} in percent" aria-valuetext="{value} %" style:--at="{value}%"
+  oninput={(event) => { moved = Number(event.currentTarget.value); void send(moved) }} />
+
+<style>
+  input { appearance: none; width: 100%; height: 2.75rem; background: none; cursor: pointer; --track: linear-gradient(to right, var(--on) var(--at), var(--line) var(--at)); }
+  input::-webkit-slider-runnable-track { height: 0.7rem; border-radius: 0.35rem; background: var(--track); border: 1px solid var(--edge); }
+  input::-moz-range-track { height: 0.7rem; border-radius: 0.35rem; background: var(--track); border: 1px solid var(--edge); }
+  input::-webkit-slider-thumb { appearance: none; width: 1.7rem; height: 1.7rem; margin-top: -0.55rem; border-radius: 50%; background: var(--stone); border: 3px solid var(--on); }
+  input::-moz-range-thumb { width: 1.4rem; height: 1.4rem; border-radius: 50%; background: var(--stone); border: 3px solid var(--on); }
+</style>

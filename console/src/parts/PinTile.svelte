@@ -11,7 +11,7 @@
   const on = $derived(pin.user.startsWith('output') ? live.outputs[user]?.confirmed?.on : undefined)
   const dims = $derived(pin.user.startsWith('output') && (pin.can ?? []).includes('pwm'))
   const may = $derived(pin.line !== null && !pin.holder && (!pin.user || dims))
-  const what = $derived(pin.line === null ? pin.role : pin.trial ? 'being tried' : user || (pin.holder ? `held: ${pin.holder}` : pin.title || 'free'))
+  const what = $derived(pin.line === null ? pin.role : pin.trial ? 'being tried' : (live.outputs[user] ?? live.inputs[user])?.label || user || (pin.holder ? `held: ${pin.holder}` : pin.title || 'free'))
 </script>
 
 <button type="button" class="tile" class:blank={pin.line === null} class:used={!!pin.user} class:tried={!!pin.trial} class:picked disabled={!may}

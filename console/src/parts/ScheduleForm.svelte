@@ -2,10 +2,13 @@
 <script lang="ts">
   import * as api from '../state/api'
   import { Problem } from '../state/api'
+  import TimeField from './TimeField.svelte'
   import { attempt } from '../state/live.svelte'
   import type { Difference, Schedule } from '../state/types'
 
-  let { schedule, fresh, from, to, differs, done }: {
+  let { schedule, fresh, from, to, differs, done, moved = {} }: {
+    /** Times that were dragged elsewhere. */
+    moved?: { from?: string; to?: string }
     schedule: Partial<Schedule>; fresh: boolean; from: string; to: string; differs: (found: Difference[]) => void; done: () => void
   } = $props()
 
@@ -15,6 +18,10 @@
   let form = $state({
     name: schedule.name ?? '', do: schedule.do ?? '', from: schedule.from ?? '18:00', to: schedule.to ?? '', for: schedule.for ?? '',
     repeat: schedule.repeat ?? 'FREQ=DAILY', starts: schedule.starts ?? '',
+  })
+  $effect(() => {
+    if (moved.from) form.from = moved.from
+    if (moved.to) form.to = moved.to
   })
   let wrong = $state('')
   let key = $state('')
@@ -56,8 +63,8 @@
 <form onsubmit={save} aria-label={fresh ? 'New schedule' : `Schedule ${form.name}`}>
   <label>Name<input class="input" bind:value={form.name} readonly={!fresh} class:bad={key === 'name'} required /></label>
   <label class="wide">Does<input class="input" bind:value={form.do} class:bad={key === 'do'} placeholder="turn gallery to 60 % over 30 s" required /></label>
-  <label>From<input class="input" bind:value={form.from} class:bad={key === 'from'} placeholder="18:00 or sunset - 20 min" required /></label>
-  <label>To<input class="input" bind:value={form.to} class:bad={key === 'to'} placeholder="22:30 or sunrise" /></label>
+  <TimeField label="From" bind:value={form.from} bad={key === 'from'} required />
+  <TimeField label="To" bind:value={form.to} bad={key === 'to'} />
   <label>or for<input class="input" bind:value={form.for} class:bad={key === 'for'} placeholder="2 h" /></label>
   <fieldset>
     <legend>Days</legend>

@@ -5,12 +5,14 @@
   import PinOff from '@lucide/svelte/icons/pin-off'
   import X from '@lucide/svelte/icons/x'
   import * as api from '../state/api'
+  import { Problem } from '../state/api'
   import { release, turn } from '../state/act.svelte'
   import { flip, pinned } from '../state/kept.svelte'
   import { day, live } from '../state/live.svelte'
   import { flip as flipStay, stays } from '../state/stay'
   import { is } from '../state/words'
   import type { Why } from '../state/types'
+  import Blink from './Blink.svelte'
   import Cairn from './Cairn.svelte'
   import Care from './Care.svelte'
   import Circuit from './Circuit.svelte'
@@ -30,6 +32,17 @@
   const claimed = $derived(output?.claims.some((claim) => claim.rank === 'person'))
   let why = $state<Why>()
   let lasting = $state('')
+  async function unlock(code: string): Promise<string> {
+    try {
+      await api.openGuarded(name, code)
+      close()
+      return ''
+    } catch (error) {
+      if (!(error instanceof Problem)) throw error
+      return `${error.sentence} ${error.remedy}`
+    }
+  }
+
   let drawn = $state(false)
   let composing = $state(false)
   let planning = $state(false)
@@ -78,7 +91,7 @@
         {#if !may}
           <p class="beneath">{live.lost ? 'The link is lost: nothing can be commanded.' : live.role === 'watch' ? `The key '${live.key}' may only watch.` : `The key '${live.key}' may not command this output.`}</p>
         {:else if guarded && !output.wanted.on}
-          <Keypad {output} done={close} />
+          <Keypad of={output.label} word={output.confirmed?.on ? 'Again' : 'Open'} enter={unlock} />
         {:else}
           <div class="acts">
             {#if output.takes !== 'drive'}
@@ -128,7 +141,7 @@
         {/if}
         <details ontoggle={(event) => (drawn ||= event.currentTarget.open)}>
           <summary>How it is wired</summary>
-          {#if drawn}<Circuit {name} /><p class="all"><a href="#site/wiring/{encodeURIComponent(name)}" onclick={close}>Every wire of the site</a></p>{/if}
+          {#if drawn}<Blink outputs={[name]} words="Blink it, to find it" /><Circuit {name} /><p class="all"><a href="#site/wiring/{encodeURIComponent(name)}" onclick={close}>Every wire of the site</a></p>{/if}
         </details>
         {#if live.role !== 'watch'}<Care {output} {may} />{/if}
         <footer>

@@ -2,6 +2,7 @@
 // finger, lost focus, a lost network, a phone that sleeps) ends it too.
 
 import { keep } from '../state/lease'
+import { use } from '../state/kept.svelte'
 import { live } from '../state/live.svelte'
 
 const EVERY = 250
@@ -57,6 +58,7 @@ export class Hold {
     const why = await keep(this.#output(), '1 s', EVERY, () => this.held)
     this.#running = false
     this.end()
+    if (!why) use(this.#output())
     if (why) this.#refuse(`It has stopped. ${why}`)
   }
 }

@@ -2,6 +2,7 @@
 
 import * as api from './api'
 import { Problem } from './api'
+import { use } from './kept.svelte'
 import { note, unknown } from './live.svelte'
 import type { Output } from './types'
 
@@ -15,6 +16,7 @@ export async function act(output: Output, words: string, action: () => Promise<u
     if (error.code === 'unanswered') unknown(`${output.label} ${words}`, output.name, words)
     return `${error.sentence} ${error.remedy}`.trim()
   }
+  use(output.name)
   const setting = before?.setting
   const back = setting && !setting.program ? () => api.turn(output.name, setting.words) : () => api.release(output.name)
   note(`${output.label}: ${words}`, '', back)

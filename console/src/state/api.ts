@@ -1,7 +1,7 @@
 // Every address of the service that the console uses. No component knows any.
 
 import { clockThere } from './link.svelte'
-import type { Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, Sheet, Sum, BoardWhole, CalendarLine, Circuit, Difference, Dry, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Reckoned, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
+import type { Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, Sheet, Sum, Supply, BoardWhole, CalendarLine, Circuit, Curve, Difference, Dry, Examined, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Reckoned, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
 
 const V1 = '/api/v1'
 
@@ -53,6 +53,8 @@ async function call(method: string, path: string, body?: unknown, { type = 'appl
 const looks = /^\/(questions|sums\/\w+|programs\/preview|plan\/rehearsals)$/
 
 export const turn = (output: string, setting: string | number, more: Record<string, string> = {}) => call('POST', '/claims', { output, setting, ...more }, { safe: setting === 'off' || setting === 0 })
+export const duty = (output: string, percent: number) => call('POST', '/claims', { output, setting: { duty: percent }, for: '5 min' })
+export const curve = (output: string): Promise<Curve> => call('GET', `/outputs/${output}/curve`)
 export const scenes = (): Promise<{ name: string; do: string[] }[]> => call('GET', '/scenes')
 export const runScene = (scene: string) => call('POST', `/scenes/${encodeURIComponent(scene)}/run`, {})
 export const release = (output: string) => call('DELETE', `/outputs/${output}/claim`, undefined, { safe: true })
@@ -71,7 +73,7 @@ export const tunes = (): Promise<Tune[]> => call('GET', '/tunes')
 export const pads = (): Promise<Pad[]> => call('GET', '/pads')
 /** Whether the link is there just now: asked before anything begins to move, so that no press waits in a dead network and moves it later. */
 export const awake = () => call('GET', '/session', undefined, { within: PROMPT })
-export const hold = (output: string, lease = '1 s'): Promise<{ claim: { id: number } | null }> => call('POST', '/claims', { output, setting: 'on', lease }, { within: PROMPT })
+export const hold = (output: string, lease = '1 s', setting = 'on'): Promise<{ claim: { id: number } | null }> => call('POST', '/claims', { output, setting, lease }, { within: PROMPT })
 export const renew = (claims: number[]) => call('PATCH', '/claims', { claims }, { within: PROMPT })
 export const letGoClaim = (claim: number) => call('DELETE', `/claims/${claim}`, undefined, { safe: true })
 export const keys = (): Promise<Key[]> => call('GET', '/keys').then((form) => form.keys)
@@ -87,6 +89,8 @@ export const openapi = (): Promise<Described> => call('GET', '/openapi.json')
 export const steer = (pad: string, x: number, y: number, again: boolean): Promise<{ outcomes: string[] }> => call('PUT', `/pads/${pad}`, { x, y, again }, { within: PROMPT })
 export const letGo = (pad: string) => call('DELETE', `/pads/${pad}`, undefined, { safe: true })
 export const timers = (): Promise<Timer[]> => call('GET', '/timers')
+export const supplies = (): Promise<Supply[]> => call('GET', '/supplies')
+export const doctor = (): Promise<Examined[]> => call('GET', '/doctor', undefined, { within: 20_000 })
 export const circuits = (): Promise<Sheet> => call('GET', '/circuits')
 export const circuit = (name: string): Promise<Circuit> => call('GET', `/circuits/${encodeURIComponent(name)}`)
 export const drawingOf = (name: string) => `${V1}/circuits/${encodeURIComponent(name)}/drawing`
@@ -130,7 +134,7 @@ function rehearsed<T>(ask: () => Promise<T>): Promise<T> {
 }
 const schedule = (name: string) => `/plan/schedules/${encodeURIComponent(name)}`
 export const addSchedule = (facts: Record<string, string>) => call('POST', '/plan/schedules', facts)
-export const putSchedule = (facts: Record<string, string>) => call('PUT', schedule(facts.name), facts)
+export const putSchedule = ({ name, ...facts }: Record<string, string>) => call('PUT', schedule(name), facts)
 export const changeSchedule = (name: string, how: Record<string, boolean>) => call('PATCH', schedule(name), how)
 export const dropSchedule = (name: string) => call('DELETE', schedule(name))
 export const extendTimer = (id: number, longer: string) => call('PATCH', `/plan/timers/${id}`, { longer })

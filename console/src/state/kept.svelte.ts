@@ -1,6 +1,6 @@
 // What this browser keeps for whoever uses it: pinned outputs, folded places, their name. Nothing of it is a secret.
 
-function kept<T>(name: string, usual: T) {
+export function kept<T>(name: string, usual: T) {
   const key = `cairnwind-${name}`
   let found = usual
   try {
@@ -23,4 +23,7 @@ function kept<T>(name: string, usual: T) {
 export const pinned = kept<string[]>('pinned', [])
 export const folded = kept<string[]>('folded', [])
 export const name = kept('name', '')
+/** How often each output was used here. */
+export const used = kept<Record<string, number>>('used', {})
+export const use = (output: string) => (used.now = { ...used.now, [output]: (used.now[output] ?? 0) + 1 })
 export const flip = (list: { now: string[] }, one: string) => (list.now = list.now.includes(one) ? list.now.filter((each) => each !== one) : [...list.now, one])

@@ -1,5 +1,7 @@
 // Where one is: the address names the page. Five places, each with its pages; old addresses lead to the new ones.
 
+import { panel } from './panel.svelte'
+
 export interface Leaf { at: string; name: string; keeps?: boolean }
 export const PLACES: { at: string; name: string; leaves: Leaf[] }[] = [
   { at: 'now', name: 'Now', leaves: [] },
@@ -28,6 +30,7 @@ addEventListener('hashchange', () => (place.parts = read()))
 
 /** The place, and the page in it. */
 export const where = () => {
+  if (panel.locked) return { ...PLACES[0], leaf: undefined, rest: [] as string[] }
   const { at, name, leaves } = [...PLACES, HELP].find((each) => each.at === place.parts[0]) ?? PLACES[0]
   const leaf = leaves.find((each) => each.at === place.parts[1]) ?? leaves[0]
   return { at, name, leaf, rest: place.parts.slice(leaf ? 2 : 1) }

@@ -103,6 +103,14 @@ class Looking(Wire):
         """How a lamp or a fan answers its level: level, duty and the timer's count."""
         return self._get(f"/outputs/{quote(output, safe='')}/curve")
 
+    def supplies(self) -> list[forms.Supply]:
+        """What is drawn from each supply now, and by which outputs."""
+        return self._rows("/supplies")
+
+    def doctor(self) -> list[forms.Examined]:
+        """What of the service's machine the site's boards need: whether it is there, may be opened, and who holds it."""
+        return self._rows("/doctor")
+
     def circuits(self) -> forms.Sheet:
         """Every wire of the site, where it begins and where it ends, and what parts to buy."""
         return self._get("/circuits")

@@ -20,6 +20,35 @@ class BoardWhole(Board):
     facts: Free
 
 
+class Drawer(TypedDict):
+    """An output that draws from a supply."""
+
+    output: str
+    amperes: Annotated[float, Meta(description="When it is on.")]
+    on: Annotated[bool | None, Meta(description="Null: not known.")]
+
+
+class Supply(TypedDict):
+    """A supply, and what is drawn from it now."""
+
+    name: str
+    volts: float
+    limit: Annotated[float | None, Meta(description="Amperes; null: not said.")]
+    drawn: Annotated[
+        float | None,
+        Meta(description="Amperes by what is stated of its outputs; null while one of them is not known."),
+    ]
+    outputs: list[Drawer]
+
+
+class Examined(TypedDict):
+    """Something of the service's machine that was looked at."""
+
+    good: Annotated[bool | None, Meta(description="Null: neither good nor bad.")]
+    what: str
+    remedy: str
+
+
 class CurvePoint(TypedDict):
     """How an output answers a level."""
 

@@ -9,10 +9,12 @@ from typing import Any, cast
 from flask import Response
 
 from cairnwind.boards import wire
+from cairnwind.boards.doctor import examine
 from cairnwind.boards.link import Link
 from cairnwind.commands.reading import names, read
 from cairnwind.commands.trials import TryPin
 from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.conditions import drawn
 from cairnwind.core.facts.hardware import Board
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
@@ -38,6 +40,8 @@ class BoardViews:
         """Their addresses."""
         return {
             f"{v1}/inputs/<name>/simulated": {"PUT": self.pretend},
+            f"{v1}/supplies": {"GET": self.get_supplies},
+            f"{v1}/doctor": {"GET": self.get_doctor},
             f"{v1}/boards/<name>": {"GET": self.get_board},
             f"{v1}/boards/<name>/pins": {"GET": self.get_pins},
             f"{v1}/boards/<board>/pins/<pin>/trial": {"PUT": self.put_trial},
@@ -77,6 +81,30 @@ class BoardViews:
                 "rounds_a_second": round(link.traffic.rate(), 1),
                 "errors": link.traffic.errors,
             }
+        )
+
+    def get_supplies(self) -> Response:
+        """What is drawn from each supply."""
+        sight, find = self.runtime.engine.sight, self.runtime.publisher.find
+        forms = []
+        for supply in self.site.supplies.values():
+            total = drawn(sight, supply.name)
+            each = []
+            for output in self.site.outputs.values():
+                if output.supply == supply.name and output.draws:
+                    now = find(output.name)
+                    on = now.confirmed.on if now is not None and now.confirmed is not None else None
+                    each.append({"output": output.name, "amperes": float(output.draws), "on": on})
+            limit = float(supply.limit) if supply.limit is not None else None
+            forms.append(
+                {"name": supply.name, "volts": float(supply.volts), "limit": limit, "drawn": None if total is None else float(total), "outputs": each}
+            )  # fmt: skip
+        return answer(forms)
+
+    def get_doctor(self) -> Response:
+        """What of this machine the boards need, and whether it is there."""
+        return answer(
+            [{"good": each.good, "what": each.what, "remedy": each.remedy} for each in examine(self.site)]
         )
 
     def put_trial(self, board: str, pin: str) -> Response:

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from cairnwind.boards import wire
+from cairnwind.boards.facts import Chip
 from cairnwind.boards.link import Frame, Link, Seen
 from cairnwind.core.facts.hardware import Board, Position
 from cairnwind.core.facts.now import BoardNow, OutputNow
@@ -101,6 +102,10 @@ def board_whole(board: Board, now: BoardNow, link: Link, *, simulated: bool) -> 
     }
     if hasattr(told.get("chip"), "name"):
         told["chip"] = told["chip"].name
+    if isinstance(chip := getattr(facts, "chip", None), Chip) and chip.switches:
+        told["switches"] = [
+            bool((facts.address - chip.base) >> number & 1) for number in range(chip.switches)
+        ]
     return {
         **board_form(board, now), "confirms": link.confirms, "rounds_a_second": round(traffic.rate(), 1),
         "errors": traffic.errors, "simulated": simulated, "facts": {name: value for name, value in told.items() if value != ""},

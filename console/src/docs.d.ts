@@ -1,0 +1,4 @@
+declare module 'virtual:docs' {
+  const pages: Record<string, string>
+  export default pages
+}
