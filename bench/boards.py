@@ -22,7 +22,7 @@ from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.settings import OFF, ON
-from cairnwind.service.first import clock
+from cairnwind.service.startup import clock
 
 ALL = bytes.fromhex("01040010000A71C8")
 """Read input registers 16 to 25 of unit 1: everything back."""

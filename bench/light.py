@@ -180,14 +180,14 @@ def notes() -> list[Row]:
         service = Service(read_site(path), Folder(Path(folder) / "state"), 0)
         service.start()
         try:
-            link = service.pins.links["b"]
+            link = service.machine.links["b"]
             assert isinstance(link, SimulatedLink)
             tune = sound.tune([[440 + 10 * (n % 30), 0.05] for n in range(amount(100, 10))])
             seen: list[tuple[int, int]] = []
             link.watchers.append(
                 lambda line, level: seen.append((time.monotonic_ns(), link.hertz[line] if level else 0))
             )
-            at = service.pins.report
+            at = service.machine.report
             now = Instant(time.monotonic_ns(), time.time_ns())
             at(ev.Wish(now, "c", Source("bench"), "bell", tune, Rank.PERSON, PERSON, TAKEOVER))
             time.sleep((tune.length or 0) / NS + 0.3)

@@ -52,7 +52,7 @@ def _served(tables: str, outputs: int, run: float, load: bool = False) -> list[t
         path.write_text(text + tables)
         service = Service(read_site(path), Folder(Path(folder) / "state"), 0)
         service.start()
-        link = service.pins.links["rack"]
+        link = service.machine.links["rack"]
         assert isinstance(link, SimulatedLink)
         link.watchers.append(lambda line, level: moves.append((time.time(), line, level > 0)))
         over = threading.Event()

@@ -60,7 +60,7 @@ def doors(site_file: str) -> None:
 
 def obey(service: Any) -> None:
     """What a product is told to do, until it is told to end."""
-    link = service.pins.links["rack"]
+    link = service.machine.links["rack"]
     writer = service.runtime.writer
     say({"port": service.port, "key": service.folder.key()})
     for order, value in orders():

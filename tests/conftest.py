@@ -160,7 +160,7 @@ class Running:
         self.service.stop()
 
     def link(self, name: str = "near") -> SimulatedLink:
-        found = self.service.pins.links[name]
+        found = self.service.machine.links[name]
         assert isinstance(found, SimulatedLink)
         return found
 

@@ -20,7 +20,7 @@ from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.settings import OFF, ON, Level
 from cairnwind.demo.network import NetworkBoard
-from cairnwind.service.first import clock
+from cairnwind.service.startup import clock
 from cairnwind.site import read_site
 from cairnwind.site.checked import check_site
 from tests.conftest import CAIRNWIND, cairnwind, eventually, free_port, of_kind, spawn

@@ -19,7 +19,7 @@ from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.settings import OFF, ON, Level
-from cairnwind.service.first import clock
+from cairnwind.service.startup import clock
 from tests.conftest import eventually, of_kind
 
 LOW = Output("low", "relay", Pin("b", 3), active_low=True)

@@ -25,7 +25,7 @@ from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.errors import BoardError
 from cairnwind.core.values.settings import OFF, ON, Level
-from cairnwind.service.first import clock
+from cairnwind.service.startup import clock
 from tests.boards import emulated
 from tests.conftest import eventually, of_kind
 

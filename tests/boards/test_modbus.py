@@ -20,7 +20,7 @@ from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.settings import OFF, ON, Level
-from cairnwind.service.first import clock
+from cairnwind.service.startup import clock
 from tests.conftest import eventually, free_port, of_kind
 
 pytestmark = pytest.mark.filterwarnings("ignore:coroutine")  # the server's own, when it is stopped

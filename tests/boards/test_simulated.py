@@ -17,7 +17,7 @@ from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.settings import FULL, OFF, ON, Level
-from cairnwind.service.first import clock
+from cairnwind.service.startup import clock
 from tests.conftest import eventually
 
 LOW = Output("low", "relay", Pin("b", 0), active_low=True)

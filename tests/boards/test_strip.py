@@ -19,7 +19,7 @@ from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.errors import BoardError
 from cairnwind.core.values.settings import FULL, Colour
-from cairnwind.service.first import clock
+from cairnwind.service.startup import clock
 from tests.conftest import eventually, of_kind
 
 

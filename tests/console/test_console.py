@@ -31,7 +31,9 @@ def browser() -> Iterator[Browser]:
 
 def signed_in(browser: Browser, running: Running, heading: str) -> Iterator[Page]:
     """A page at 1280 x 800. Whatever the browser complains of fails the test."""
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, timezone_id="Asia/Tokyo")
+    context = browser.new_context(
+        viewport={"width": 1280, "height": 800}, timezone_id="Asia/Tokyo", locale="en-GB"
+    )
     found = context.new_page()
     errors: list[str] = []
     found.on("pageerror", lambda error: errors.append(str(error)))
@@ -183,7 +185,9 @@ def test_an_input_is_pretended_the_wire_is_seen_and_a_board_is_lost(page: Page, 
 
 
 def test_times_are_those_of_the_site_not_of_the_browser(page: Page, running: Running) -> None:
-    since = page.locator("[data-input=door] .since").inner_text()
+    shown = page.locator("[data-input=door] .since")
+    expect(shown).not_to_be_empty()
+    since = shown.inner_text()
     local = page.evaluate(
         "new Intl.DateTimeFormat('en-GB', {timeZone: 'Europe/London', hour: '2-digit'}).format(new Date())"
     )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import re
 import signal
 import time
 from collections.abc import Iterator
@@ -214,6 +215,83 @@ def test_two_fingers_hold_two_motors_and_the_second_that_lifts_stops_its_own(
             page.locator("[data-output=winch] .face").dispatch_event("pointerup", {"pointerId": 1})
             eventually(lambda: not running.site.output("winch")["confirmed"]["on"])
     finally:
+        running.end()
+
+
+def test_two_pads_at_once_in_one_page_and_two_browsers_on_one_output(
+    browser: Browser,  # noqa: F811
+    tmp_path: Path,
+) -> None:
+    zones = "".join(
+        f'\n[pad.{name}]\nzones = {{ up = "{up}", down = "{down}" }}\n'
+        for name, up, down in (("one", "m0", "m1"), ("two", "m2", "m4"))
+    )
+    motors = "".join(
+        f'\n[output.m{line}]\nkind = "motor"\npin = "far:line-{line}"\n' for line in (0, 1, 2, 4)
+    )
+    running = Running(tmp_path, SITE + motors + zones)
+
+    def on(name: str) -> bool:
+        return bool((running.site.output(name)["confirmed"] or {}).get("on"))
+
+    try:
+        for page in signed_in(browser, running, "Test bench"):
+            touch = """(area, [kind, pointerId]) => { area.setPointerCapture = () => {}; const box = area.getBoundingClientRect()
+                area.dispatchEvent(new PointerEvent(kind, { pointerId, bubbles: true, button: 0, clientX: box.x + box.width / 2, clientY: box.y + 3 })) }"""
+            one, two = (page.get_by_role("button", name=re.compile(f"^{name}, ")) for name in ("one", "two"))
+            for _ in range(
+                6
+            ):  # where the machine is too slow for one of twenty updates a second a hold ends, as it should
+                one.evaluate(touch, ["pointerdown", 1])
+                two.evaluate(touch, ["pointerdown", 2])
+                eventually(lambda: (on("m0") and on("m2")) or page.get_by_text("It has stopped.").count())
+                time.sleep(0.8)
+                if on("m0") and on("m2"):
+                    break
+                one.evaluate(touch, ["pointerup", 1])
+                two.evaluate(touch, ["pointerup", 2])
+                eventually(lambda: not on("m0") and not on("m2"))
+            assert on("m0"), "each is held by its own finger"
+            assert on("m2")
+            two.evaluate(touch, ["pointerup", 2])
+            eventually(lambda: not on("m2"))
+            one.evaluate(touch, ["pointerup", 1])
+            eventually(lambda: not on("m0"))
+            for other in signed_in(browser, running, "Test bench"):
+                tile(page, "vent").click()
+                expect(other.locator("[data-output=vent]")).to_have_attribute("data-state", "confirmed")
+                expect(tile(other, "vent")).to_have_attribute("aria-pressed", "true")
+                tile(other, "vent").click()
+                expect(tile(page, "vent")).to_have_attribute("aria-pressed", "false")
+    finally:
+        running.end()
+
+
+@pytest.mark.parametrize(
+    ("locale", "first", "number", "clock"),
+    [("en-US", "Sun", "3.250 V", r"\d:\d\d:\d\d [AP]M"), ("de-DE", "Mo", "3,250 V", r"\d\d:\d\d:\d\d")],
+)
+def test_dates_days_and_numbers_are_the_browsers(
+    browser: Browser,  # noqa: F811
+    tmp_path: Path,
+    locale: str,
+    first: str,
+    number: str,
+    clock: str,
+) -> None:
+    running = Running(tmp_path, SITE + '\n[input.level]\nkind = "analogue"\npin = "near:J3-10"\n')
+    context = browser.new_context(locale=locale, timezone_id="Asia/Tokyo")
+    page = context.new_page()
+    try:
+        running.link().put_volts(44, 3.25)
+        page.goto(running.service.sign_in_link())
+        expect(page.locator("[data-input=level]")).to_contain_text(number)
+        page.evaluate("location.hash = 'site/keys'")
+        expect(page.locator("fieldset.which label").first).to_have_text(first)
+        page.evaluate("location.hash = 'site/boards/near'")
+        expect(page.get_by_text(re.compile(f"answers since .*{clock}"))).to_be_visible()
+    finally:
+        context.close()
         running.end()
 
 

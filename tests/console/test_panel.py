@@ -77,7 +77,9 @@ def test_it_dims_and_the_first_touch_only_wakes_it_but_for_all_stop(panel: Page,
     panel.touchscreen.tap(box["x"] + 20, box["y"] + 20)
     expect(frame).not_to_have_class(re.compile("dim"))
     assert not running.site.output("vent")["claims"], "the first touch wakes it, and does no more"
-    panel.wait_for_timeout(2500)  # to a page whose clock leaps the link is old, until it hears of the service again
+    panel.wait_for_timeout(
+        2500
+    )  # to a page whose clock leaps the link is old, until it hears of the service again
     expect(panel.get_by_text("live", exact=True)).to_be_visible()
     panel.touchscreen.tap(box["x"] + 20, box["y"] + 20)
     eventually(lambda: (running.site.output("vent")["confirmed"] or {})["on"])

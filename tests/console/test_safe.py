@@ -45,7 +45,7 @@ def test_a_trip_is_shown_everywhere_and_reset_by_somebody_with_a_name(page: Page
     expect(reset).to_be_disabled()
     page.get_by_label("Your name").fill("Anna")
     reset.click()
-    expect(page.locator(".notes")).to_contain_text("its cause is still there: button is pressed")
+    expect(shown.get_by_role("alert")).to_contain_text("its cause is still there: button is pressed")
     ruled.link().set_input("button", False)
     expect(page.get_by_label("Your name")).to_have_value("Anna")
     eventually(lambda: ruled.site.ask("button is out")["so"])

@@ -15,7 +15,7 @@ from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.hardware import Board, HeaderMap, Position
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
-from cairnwind.service.first import clock
+from cairnwind.service.startup import clock
 from tests.conftest import of_kind, spawn
 
 CHIP = os.environ.get("GPIO_SIM_CHIP", "")

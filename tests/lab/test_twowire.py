@@ -16,7 +16,7 @@ from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.errors import BoardError
 from cairnwind.core.values.settings import OFF, ON, Level
-from cairnwind.service.first import clock
+from cairnwind.service.startup import clock
 from tests.conftest import eventually, of_kind
 
 BUS = os.environ.get("I2C_STUB_DEV", "")

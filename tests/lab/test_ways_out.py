@@ -11,7 +11,7 @@ import pytest
 
 from cairnwind.client import Site
 from cairnwind.core.facts import events as ev
-from cairnwind.service.first import clock
+from cairnwind.service.startup import clock
 from tests.conftest import Process, Running, cairnwind, eventually
 from tests.lab.conftest import World
 
@@ -89,7 +89,7 @@ def test_engine_hung_engine_dead_link_crashed(tmp_path: Path, pins: Any) -> None
     running = Running(tmp_path, SITE)
     both_on(running.site)
     assert pins() == ON
-    link: Any = running.service.pins.links["host"]
+    link: Any = running.service.machine.links["host"]
 
     poll = link.poll
     link.poll = lambda seconds: 1 / 0
@@ -101,19 +101,19 @@ def test_engine_hung_engine_dead_link_crashed(tmp_path: Path, pins: Any) -> None
         lambda: pins() == ON, within=10
     )  # the claims are still there, and these outputs re-arm by themselves
 
-    handle = running.service.pins.engine.handle
-    running.service.pins.engine.handle = lambda event: time.sleep(6) or handle(event)  # type: ignore[func-returns-value]
-    running.service.pins.report(ev.Tick(clock()))
+    handle = running.service.machine.engine.handle
+    running.service.machine.engine.handle = lambda event: time.sleep(6) or handle(event)  # type: ignore[func-returns-value]
+    running.service.machine.report(ev.Tick(clock()))
     began = time.monotonic()
     eventually(lambda: pins() == REST, within=5)
     print(f"hung engine: safe after {time.monotonic() - began:.2f} s")
-    running.service.pins.engine.handle = handle
+    running.service.machine.engine.handle = handle
     eventually(lambda: pins() == ON, within=20)
 
     def die(event: Any) -> Any:
         raise RuntimeError("made to fail")
 
-    running.service.pins.engine.handle = die
+    running.service.machine.engine.handle = die
     eventually(lambda: pins() == REST, within=15)
     assert not running.service.runtime.alive
     running.service.stop()

@@ -511,8 +511,11 @@ def test_a_flood_of_messages_does_not_crowd_out_a_stop(ways: Ways) -> None:
     ]
     try:
         eventually(lambda: ways.running.site.output("gallery")["confirmed"]["on"])
-        ways.surface.send("/stop", 1)  # once
-        eventually(lambda: ways.running.site.facts()["all_stop"]["stopped"])
+        word = OscMessageBuilder("/stop").build().dgram
+        for said in (word, b"#bundle\0" + struct.pack(">QI", 1, len(word)) + word):
+            ways.surface.socket.sendto(said, ("127.0.0.1", ways.surface.port))  # once
+            eventually(lambda: ways.running.site.facts()["all_stop"]["stopped"])
+            ways.running.site.reset_stop()
     finally:
         for each in others:
             each.kill()
@@ -520,7 +523,6 @@ def test_a_flood_of_messages_does_not_crowd_out_a_stop(ways: Ways) -> None:
     eventually(
         lambda: not [each for each in ways.running.site.call("GET", "/claims") if each["rank"] == "hand"]
     )
-    ways.running.site.reset_stop()
 
 
 def test_a_sender_that_is_not_listed_is_not_heard(ways: Ways) -> None:

@@ -61,7 +61,7 @@ def test_both_numbers_functions_users_and_levels(bench: Running) -> None:
     assert (pins["J2-1"]["role"], pins["J2-1"]["line"]) == ("5 V", None)
     assert [pin["pin"] for pin in bench.site.pins("chain")] == [f"chain:line-{n}" for n in range(8)]
     board = bench.site.board("chain")
-    assert board["facts"] == {"chip": "ports-8", "bus": "simulated", "address": 0x38}
+    assert board["facts"] == {"chip": "ports-8", "bus": "simulated", "address": 0x38, "switches": [False] * 3}
     assert board["confirms"] == "read back"
     with pytest.raises(CallerError, match="no board called 'chian'"):
         bench.site.pins("chian")
@@ -168,7 +168,7 @@ def test_analogue_inputs_pretended_states_and_the_wire(bench: Running) -> None:
     bench.site.turn("extractor", "on")
     frames = bench.site.traffic("chain", after=last)["frames"]
     assert any(frame["raw"] == "01 ff" and frame["way"] == "sent" for frame in frames), frames
-    chain = bench.service.pins.links["chain"]
+    chain = bench.service.machine.links["chain"]
     chain.simulated.there = False  # type: ignore[attr-defined]
     eventually(lambda: bench.site.output("extractor")["state"] == "unreachable")
     assert next(each for each in bench.site.inputs() if each["name"] == "lid")["state"] == "unknown"
@@ -182,7 +182,7 @@ def test_analogue_inputs_pretended_states_and_the_wire(bench: Running) -> None:
 
 
 def test_a_link_that_fails_is_told_and_taken_up_again(bench: Running) -> None:
-    chain = bench.service.pins.links["chain"]
+    chain = bench.service.machine.links["chain"]
     poll = chain.poll  # type: ignore[attr-defined]
     chain.poll = lambda seconds: 1 / 0  # type: ignore[attr-defined]
     eventually(lambda: "ZeroDivisionError" in bench.site.board("chain")["reason"])
@@ -232,7 +232,7 @@ def test_a_board_is_fed_however_busy_the_machine_is(tmp_path: Path) -> None:
         for each in others:
             each.kill()
             each.wait()
-    link = running.service.pins.links["box"]
+    link = running.service.machine.links["box"]
     before = eventually(lambda: link.traffic.rounds)
     board.process.send_signal(signal.SIGSTOP)  # the board's own program is not run for a while
     time.sleep(1)

@@ -14,7 +14,7 @@ from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON, TAKEOVER, Rank, Source
 from cairnwind.core.values.settings import FULL, OFF, ON
 from cairnwind.service import lanes
-from cairnwind.service.first import clock
+from cairnwind.service.startup import clock
 from tests.conftest import SITE, Running, eventually
 
 
@@ -137,7 +137,7 @@ def test_an_engine_that_dies_is_seen_from_outside(running: Running) -> None:
         raise RuntimeError("a bug")
 
     runtime.engine.handle = broken  # type: ignore[method-assign]
-    running.service.pins.report(ev.Tick(clock()))
+    running.service.machine.report(ev.Tick(clock()))
     eventually(lambda: not runtime.alive)
     health = running.http("GET", "/healthz")
     assert (health.status_code, "a bug" in health.json()["detail"]) == (500, True)

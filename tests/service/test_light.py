@@ -153,7 +153,7 @@ def test_several_begin_at_one_moment_and_all_or_none(bench: Running) -> None:
     outcomes = bench.site.run(["run-a", "run-b"], chase, lasting="5 s")
     assert [outcome.outcome for outcome in outcomes] == ["driving", "driving"]
     assert "number 2 of 2" in outcomes[1].words
-    strip = bench.service.pins.links["strip"].simulated  # type: ignore[attr-defined]
+    strip = bench.service.machine.links["strip"].simulated  # type: ignore[attr-defined]
     seen: Counter[tuple[bool, bool]] = Counter()
     end = time.monotonic() + 1.0
     while time.monotonic() < end:

@@ -281,13 +281,13 @@ def test_where_a_request_ends_does_not_depend_on_how_it_comes(
 
 def test_a_stop_passes_workers_that_are_all_busy(running: Running) -> None:
     """Twelve and more that wait for what becomes of their commands, on a board that is slow."""
-    running.service.pins.links["far"].answers_after = 20_000_000_000
+    running.service.machine.links["far"].answers_after = 20_000_000_000
     slow = {"output": "yard", "setting": "on", "wait": "10 s"}
     with ThreadPoolExecutor(40) as pool:
         waiting = [pool.submit(running.http, "POST", "/api/v1/claims", json=slow) for _ in range(40)]
         time.sleep(0.3)
         assert max(stops(running) for _ in range(3)) < 5, "half of what they wait for"
-        running.service.pins.links["far"].answers_after = 0
+        running.service.machine.links["far"].answers_after = 0
         assert all(each.result(60).status_code in (201, 409, 429) for each in waiting)
     assert threading.active_count() < 60
 

@@ -216,7 +216,7 @@ def test_a_folder_that_cannot_be_used_is_said_after_everything_is_safe(
     (tmp_path / "file").touch()
     service = Service(read_site(site_file), Folder(tmp_path / "file" / "state"), 0)
     safe: list[str] = []
-    service.pins.make_safe = lambda: safe.append("safe")  # type: ignore[method-assign]
+    service.machine.make_safe = lambda: safe.append("safe")  # type: ignore[method-assign]
     with pytest.raises(CallerError, match="cannot be used"):
         service.start()
     assert safe

@@ -26,7 +26,7 @@ from cairnwind.core.language import schedules
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS
 from cairnwind.folder import Folder
-from cairnwind.service import first, lanes, runtime
+from cairnwind.service import lanes, runtime, startup
 from cairnwind.service.records import Records
 from cairnwind.service.serve import Service
 from cairnwind.site import read_site
@@ -361,7 +361,7 @@ def test_days_and_readings_are_kept_rolled_up_and_forgotten(tmp_path: Path) -> N
     prepare(tmp_path / "db")
     writer = Writer(tmp_path / "db", "process", lambda _: None)
     records = Records(site, writer)
-    engine = first.Engine(site)
+    engine = startup.Engine(site)
     begin = wall = at("2026-11-21 22:00")
     engine.handle(ev.Start(Instant(NS, wall)))
 
@@ -475,7 +475,7 @@ def test_a_real_run_on_a_fast_clock_gives_the_rehearsed_journal(
 
     monkeypatch.setattr(lanes.Lanes, "wait", wait)
     service = Service(site, Folder(tmp_path / "state"), 0)
-    for module in (first, runtime):
+    for module in (startup, runtime):
         monkeypatch.setattr(module, "clock", fast)
     monkeypatch.setattr(runtime, "TURN", 15.0)
     monkeypatch.setattr(service.pins, "fresh", lambda: True)

@@ -4,6 +4,7 @@
   import ByEye from '../parts/ByEye.svelte'
   import * as api from '../state/api'
   import { Problem } from '../state/api'
+  import { number } from '../state/say'
   import type { Fit, Timer } from '../state/types'
 
   let timers = $state<Timer[]>([])
@@ -44,7 +45,7 @@
     }
     return `${path}H${WIDE}`
   })
-  const shown = (value: number, digits = 6) => Number(value.toPrecision(digits)).toString()
+  const shown = (value: number, digits = 6) => number(value, digits)
   const hz = (value: number) => (value >= 1e6 ? `${shown(value / 1e6, 4)} MHz` : value >= 1e4 ? `${shown(value / 1e3, 4)} kHz` : `${shown(value, 4)} Hz`)
   const us = (ns: number) => `${shown(ns / 1000)} µs`
 </script>

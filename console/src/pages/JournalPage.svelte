@@ -6,6 +6,7 @@
   import { Problem } from '../state/api'
   import { attempt, dayOf, live } from '../state/live.svelte'
   import { serviceTime } from '../state/link.svelte'
+  import { inZone } from '../state/say'
   import type { JournalRow, Why } from '../state/types'
 
   let { subject: first = '' }: { subject?: string } = $props()
@@ -32,8 +33,8 @@
 
   const zone = $derived(live.site?.timezone ?? 'UTC')
   const things = $derived([...Object.values(live.outputs), ...Object.values(live.inputs)].map(({ name, label }) => ({ name, label })))
-  const time = $derived(new Intl.DateTimeFormat('en-GB', { timeZone: zone, hour: '2-digit', minute: '2-digit', second: '2-digit' }))
-  const date = $derived(new Intl.DateTimeFormat('en-GB', { timeZone: zone, weekday: 'long', day: 'numeric', month: 'long', year: 'numeric' }))
+  const time = $derived(inZone(zone, { hour: '2-digit', minute: '2-digit', second: '2-digit' }))
+  const date = $derived(inZone(zone, { weekday: 'long', day: 'numeric', month: 'long', year: 'numeric' }))
   const after = (date: string) => new Date(Date.parse(`${date}T12:00:00Z`) + 86_400_000).toISOString().slice(0, 10)
   const asked = () => ({ subject, kind, source, from: day, to: until ? after(until) : day ? after(day) : '' })
   const today = $derived(dayOf(serviceTime()))

@@ -2,6 +2,7 @@
      /api/v1/sessions. A new key's text is shown once. -->
 <script lang="ts">
   import * as api from '../state/api'
+  import { week } from '../state/say'
   import { attempt, day, live } from '../state/live.svelte'
   import QrCode from '../parts/QrCode.svelte'
   import type { Key, Pairing, Session } from '../state/types'
@@ -59,9 +60,9 @@
     await read()
   }
 
-  const DAYS = ['MO', 'TU', 'WE', 'TH', 'FR', 'SA', 'SU']
+  const WEEK = week()
   const good = (key: Key) =>
-    [key.days.join(' '), key.from || key.to ? `${key.from ?? '00:00'} to ${key.to ?? '24:00'}` : '', key.until ? `until ${day(key.until)}` : ''].filter(Boolean).join(', ')
+    [WEEK.filter(({ code }) => key.days.includes(code.toLowerCase())).map(({ name }) => name).join(' '), key.from || key.to ? `${key.from ?? '00:00'} to ${key.to ?? '24:00'}` : '', key.until ? `until ${day(key.until)}` : ''].filter(Boolean).join(', ')
 </script>
 
 <main id="content" tabindex="-1">
@@ -74,7 +75,7 @@
       <label><span>From</span><input class="input" type="time" bind:value={from} /></label>
       <label><span>To</span><input class="input" type="time" bind:value={to} /></label>
       <label><span>Ends on</span><input class="input" type="date" bind:value={until} /></label>
-      <fieldset class="which"><legend>Only on</legend>{#each DAYS as each (each)}<label><input type="checkbox" class="checkbox" bind:group={days} value={each} /> {each}</label>{/each}</fieldset>
+      <fieldset class="which"><legend>Only on</legend>{#each WEEK as { code, name } (code)}<label><input type="checkbox" class="checkbox" bind:group={days} value={code} /> {name}</label>{/each}</fieldset>
       <datalist id="names">{#each Object.keys(live.outputs) as each (each)}<option value={each}></option>{/each}</datalist>
       <div class="buttons">
         <button type="submit" value="pair" class="btn preset-filled-primary-500" disabled={!name.trim()}>Pair a phone</button>

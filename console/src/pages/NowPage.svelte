@@ -5,6 +5,7 @@
   import * as api from '../state/api'
   import { flip, folded, pinned, used } from '../state/kept.svelte'
   import { attempt, live } from '../state/live.svelte'
+  import Groups from '../parts/Groups.svelte'
   import Inputs from '../parts/Inputs.svelte'
   import PadField from '../parts/PadField.svelte'
   import Tile from '../parts/Tile.svelte'
@@ -37,6 +38,7 @@
     live.names.length <= TOP ? [] : Object.keys(counts).filter((name) => counts[name] >= OFTEN && live.names.includes(name) && mine(name) && !top.includes(name))
       .sort((a, b) => counts[b] - counts[a]).slice(0, Math.max(0, TOP - top.length)),
   )
+  const groups = $derived(live.role === 'watch' ? [] : live.groups.filter((group) => group.outputs.every((name) => live.only === null || live.only.includes(name))))
   const pads = (names: string[]) => live.pads.filter((pad) => names.includes(pad.outputs[0]))
   const on = (names: string[]) => names.filter((name) => live.outputs[name].confirmed?.on).length
 </script>
@@ -59,13 +61,14 @@
     </section>
   {/if}
 
-  {#if live.scenes.length || live.names.length > 12 || live.only !== null}
+  {#if live.scenes.length || groups.length || live.names.length > 12 || live.only !== null}
     <div class="tools">
       {#if live.scenes.length && live.role !== 'watch'}
         <div class="scenes" role="group" aria-label="Scenes">
           {#each live.scenes as scene (scene)}<button type="button" class="btn preset-outlined-surface-500" disabled={live.lost} onclick={() => attempt(() => api.runScene(scene))}>{scene}</button>{/each}
         </div>
       {/if}
+      {#if groups.length}<div class="scenes"><Groups {groups} /></div>{/if}
       {#if live.only !== null}<button type="button" class="btn preset-outlined-surface-500" aria-pressed={whole} onclick={() => (whole = !whole)}>{whole ? 'Only what I may command' : 'The whole site'}</button>{/if}
       {#if live.names.length > 12}<input class="input search" type="search" aria-label="Show only" placeholder="Show only …" bind:value={filter} />{/if}
     </div>

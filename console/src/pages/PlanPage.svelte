@@ -4,6 +4,7 @@
   import * as api from '../state/api'
   import Lanes from '../parts/Lanes.svelte'
   import { attempt, live } from '../state/live.svelte'
+  import { inZone, isoTime, places } from '../state/say'
   import ScheduleForm from '../parts/ScheduleForm.svelte'
   import type { Bar, CalendarLine, Difference, Plan, Rehearsal, Schedule } from '../state/types'
 
@@ -25,8 +26,7 @@
 
   /** The beginning of the day at the site. */
   function midnight(at: number): number {
-    const parts = new Intl.DateTimeFormat('en-GB', { timeZone: live.site?.timezone ?? 'UTC', hour: '2-digit', minute: '2-digit', second: '2-digit', hourCycle: 'h23' }).formatToParts(at)
-    const [hours, minutes, seconds] = ['hour', 'minute', 'second'].map((type) => Number(parts.find((each) => each.type === type)?.value))
+    const [hours, minutes, seconds] = isoTime(live.site?.timezone ?? 'UTC', at, true).split(':').map(Number)
     return at - (at % 1000) - ((hours * 60 + minutes) * 60 + seconds) * 1000
   }
 
@@ -47,13 +47,12 @@
 
   const busy = $derived(new Set([...(found?.bars ?? []).filter((bar) => bar.on).map((bar) => bar.output), ...differences.flatMap((each) => (each.would_be ? [each.would_be.output] : []))]))
   const lanes = $derived(Object.values(live.outputs).filter((output) => busy.has(output.name)).map(({ name, label }) => ({ name, label })))
-  const say = (text: string | undefined, options: Intl.DateTimeFormatOptions) => (text ? new Intl.DateTimeFormat('en-GB', { timeZone: zone, ...options }).format(new Date(text)) : '')
+  const say = (text: string | undefined, options: Intl.DateTimeFormatOptions) => (text ? inZone(zone, options).format(new Date(text)) : '')
   const moment = (text: string | undefined) => say(text, { weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' })
   const title = $derived(days === 1 ? say(iso(begin), { weekday: 'long', day: 'numeric', month: 'long', year: 'numeric' }) : `${say(iso(begin), { day: 'numeric', month: 'short' })} to ${say(iso(end - 1), { day: 'numeric', month: 'short', year: 'numeric' })}`)
 
   const CLOCK = /^\d\d:\d\d$/
   const scheduleOf = (bar: Bar) => plan?.schedules.find((each) => bar.by === `'${each.name}' (plan)`)
-  const timeOf = (time: number) => new Intl.DateTimeFormat('en-GB', { timeZone: zone, hour: '2-digit', minute: '2-digit', hourCycle: 'h23' }).format(time)
   const editable = $derived(edited?.above && edited.schedule.origin === 'database' && CLOCK.test(edited.schedule.from ?? '') && CLOCK.test(edited.schedule.to ?? ''))
 
   function edit(schedule: Partial<Schedule>, fresh: boolean, above = false): void {
@@ -95,7 +94,7 @@
     {#if found && lanes.length}
       <Lanes bars={found.bars} others={differences.flatMap((each) => (each.would_be ? [each.would_be] : []))} {lanes} {begin} {end} {zone} shift={(by) => (begin = midnight(begin + Math.round(by / DAY) * DAY + DAY / 2))}
         pick={(bar) => { const schedule = scheduleOf(bar); if (schedule) edit(schedule, false, true) }} picked={(bar) => Boolean(edited?.above && scheduleOf(bar)?.name === edited.schedule.name)}
-        move={editable ? (_, which, time) => (moved = { ...moved, [which]: timeOf(time) }) : undefined} />
+        move={editable ? (_, which, time) => (moved = { ...moved, [which]: isoTime(zone, time) }) : undefined} />
       {#if edited?.above}
         <h3>{edited.schedule.name}</h3>
         {#if edited.schedule.origin === 'database'}
@@ -116,7 +115,7 @@
         <summary>What each output will have done by then</summary>
         <table>
           <thead><tr><th>Output</th><th>hours on</th><th>switched on</th><th>kWh</th></tr></thead>
-          <tbody>{#each found.totals as row (row.output)}<tr><td>{row.label}</td><td>{row.hours_on.toFixed(2)}</td><td>{row.switchings}</td><td>{row.kilowatt_hours?.toFixed(3) ?? ''}</td></tr>{/each}</tbody>
+          <tbody>{#each found.totals as row (row.output)}<tr><td>{row.label}</td><td>{places(row.hours_on, 2)}</td><td>{row.switchings}</td><td>{row.kilowatt_hours === null ? '' : places(row.kilowatt_hours, 3)}</td></tr>{/each}</tbody>
         </table>
       </details>
     {/if}

@@ -6,6 +6,7 @@
   import Chart from '../parts/Chart.svelte'
   import { kept } from '../state/kept.svelte'
   import { attempt, live } from '../state/live.svelte'
+  import { places } from '../state/say'
   import type { UsageDay } from '../state/types'
 
   const SPANS: [string, number][] = [['hour', 1 / 24], ['day', 1], ['week', 7], ['month', 30], ['year', 365]]
@@ -40,7 +41,7 @@
     <div class="scroll" tabindex="0" role="group" aria-label="Days of outputs">
       <table>
         <thead><tr><th>Day</th><th>Output</th><th>hours on</th><th>switched on</th><th>kWh</th></tr></thead>
-        <tbody>{#each [...usage].reverse().slice(0, 40) as row (row.day + row.output)}<tr><td>{row.day}</td><td>{label(row.output)}</td><td>{row.hours_on.toFixed(2)}</td><td>{row.switchings}</td><td>{row.kilowatt_hours?.toFixed(3) ?? ''}</td></tr>
+        <tbody>{#each [...usage].reverse().slice(0, 40) as row (row.day + row.output)}<tr><td>{row.day}</td><td>{label(row.output)}</td><td>{places(row.hours_on, 2)}</td><td>{row.switchings}</td><td>{row.kilowatt_hours === null ? '' : places(row.kilowatt_hours, 3)}</td></tr>
         {:else}<tr><td colspan="5" class="quiet">Nothing was on yet, or not long enough ago: days are written every five minutes.</td></tr>{/each}</tbody>
       </table>
     </div>

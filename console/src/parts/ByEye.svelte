@@ -5,6 +5,7 @@
   import * as api from '../state/api'
   import { Problem } from '../state/api'
   import { live } from '../state/live.svelte'
+  import { number } from '../state/say'
   import type { Curve } from '../state/types'
 
   const lamps = $derived(live.names.map((name) => live.outputs[name]).filter((each) => each.kind === 'lamp' && each.dimmable))
@@ -20,7 +21,7 @@
   const FIRST = 18.4
   const chosen = $derived(lamps.some((lamp) => lamp.name === name) ? name : lamps[0]?.name)
   const may = $derived(chosen !== undefined && live.may(chosen))
-  const percent = (value: number) => Number(value.toPrecision(3))
+  const percent = (value: number) => number(value)
 
   $effect(() => {
     const asked = chosen
@@ -101,7 +102,7 @@
             <input type="range" min="1" max="60" step="0.1" value={half ?? curve?.rows.find((row) => row.level === 50)?.duty ?? FIRST} disabled={live.lost} oninput={(event) => { half = Number(event.currentTarget.value); asking = false }} onchange={() => void light(half!)} onblur={end} />
           </label>
         {/if}
-        {#if half !== undefined && !asking}<p>For the site file: <code>curve = [[0, 0], [50, {percent(half)}], [100, 100]]</code></p>{/if}
+        {#if half !== undefined && !asking}<p>For the site file: <code>curve = [[0, 0], [50, {Number(half.toPrecision(3))}], [100, 100]]</code></p>{/if}
         {#if wrong}<p class="ill" role="alert">{wrong}</p>{/if}
       </div>
       <svg viewBox="-34 -8 {W + 54} {H + 46}" role="img" aria-label="Duty over level of {live.outputs[chosen]?.label}">

@@ -4,6 +4,7 @@
   import { Problem } from '../state/api'
   import { live } from '../state/live.svelte'
   import { serviceTime } from '../state/link.svelte'
+  import { inZone, number } from '../state/say'
   import type { Readings } from '../state/types'
 
   let { name, label, days, away }: { name: string; label: string; days: number; away: (() => void) | undefined } = $props()
@@ -11,7 +12,7 @@
   const EVERY = 60_000
   let readings = $state.raw<Readings>()
   const zone = $derived(live.site?.timezone ?? 'UTC')
-  const say = (time: number | string) => new Intl.DateTimeFormat('en-GB', { timeZone: zone, day: '2-digit', month: 'short', hour: '2-digit', minute: '2-digit', second: '2-digit' }).format(new Date(time))
+  const say = (time: number) => inZone(zone, days > 1 ? { day: 'numeric', month: 'short' } : { hour: '2-digit', minute: '2-digit' }).format(time)
 
   $effect(() => {
     const [asked, span] = [name, days]
@@ -54,13 +55,13 @@
 <section class="card" aria-label="Chart of {label}">
   <header>
     <h2>{label}</h2>
-    {#if chart && readings}<p>{Number(chart.last.toPrecision(4))}{readings.unit ? ` ${readings.unit}` : ''} <small>{of[readings.step_seconds]}</small></p>{/if}
+    {#if chart && readings}<p>{number(chart.last, 4)}{readings.unit ? ` ${readings.unit}` : ''} <small>{of[readings.step_seconds]}</small></p>{/if}
     {#if away}<button type="button" class="btn preset-outlined-surface-500" onclick={away}>Take away<span class="sr"> {label}</span></button>{/if}
   </header>
   {#if chart}
     <div bind:clientWidth={space}><svg viewBox="0 0 {WIDE} {HIGH}" role="img" aria-label="{label} over the time chosen">
-      {#each chart.low === chart.high ? [chart.low] : [chart.low, chart.high] as value (value)}<line x1="52" x2={WIDE - 8} y1={chart.y(value)} y2={chart.y(value)} /><text x="46" y={chart.y(value) + 4} text-anchor="end">{Number(value.toPrecision(3))}</text>{/each}
-      {#each chart.marks as mark, number (number)}<text x={chart.x(mark)} y={HIGH - 4} text-anchor={number === chart.marks.length - 1 ? 'end' : number ? 'middle' : 'start'}>{days > 1 ? say(mark).slice(0, 6) : say(mark).slice(8, 13)}</text>{/each}
+      {#each chart.low === chart.high ? [chart.low] : [chart.low, chart.high] as value (value)}<line x1="52" x2={WIDE - 8} y1={chart.y(value)} y2={chart.y(value)} /><text x="46" y={chart.y(value) + 4} text-anchor="end">{number(value)}</text>{/each}
+      {#each chart.marks as mark, place (place)}<text x={chart.x(mark)} y={HIGH - 4} text-anchor={place === chart.marks.length - 1 ? 'end' : place ? 'middle' : 'start'}>{say(mark)}</text>{/each}
       <path class="band" d={chart.band} /><path d={chart.line} /><circle cx={chart.end[0]} cy={chart.end[2]} r="3" />
     </svg></div>
   {:else if readings}<p class="quiet">Nothing has been recorded of it in that time.</p>{/if}

@@ -2,12 +2,13 @@
 <script lang="ts">
   import * as api from '../state/api'
   import { attempt, clock, live } from '../state/live.svelte'
+  import { places } from '../state/say'
   import type { Input } from '../state/types'
 
   let { names, label, simulated = false }: { names: string[]; label: string; simulated?: boolean } = $props()
 
   const aside = (input: Input) =>
-    input.volts !== null ? `${input.volts.toFixed(3)} V` : input.raw !== null && input.raw !== input.active ? `line: ${input.words[input.raw ? 1 : 0]}` : clock(input.since)
+    input.volts !== null ? `${places(input.volts, 3)} V` : input.raw !== null && input.raw !== input.active ? `line: ${input.words[input.raw ? 1 : 0]}` : clock(input.since)
 </script>
 
 <ul aria-label={label}>

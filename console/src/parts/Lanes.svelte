@@ -1,6 +1,7 @@
 <!-- A lane for each output, time to the right: what a rehearsal has found. Drag to look ahead; hover or focus tells why. What a schedule
      has on can be picked; where its times may be changed, its ends are dragged. -->
 <script lang="ts">
+  import { inZone } from '../state/say'
   import type { Bar } from '../state/types'
 
   let { bars, others = [], lanes, begin, end, zone, shift, pick, picked, move }: {
@@ -31,7 +32,7 @@
   const shown = $derived(bars.filter((bar) => bar.on && bar.output in row))
   const dashed = $derived(others.filter((bar) => bar.on && bar.output in row))
   const days = $derived((end - begin) / 86_400_000)
-  const say = (time: number, options: Intl.DateTimeFormatOptions) => new Intl.DateTimeFormat('en-GB', { timeZone: zone, ...options }).format(time)
+  const say = (time: number, options: Intl.DateTimeFormatOptions) => inZone(zone, options).format(time)
   const clock = (text: string) => say(at(text), days > 1.5 ? { weekday: 'short', day: 'numeric', hour: '2-digit', minute: '2-digit' } : { hour: '2-digit', minute: '2-digit', second: '2-digit' })
 
   // Hours are counted from the beginning, which is a midnight of the site: good enough for marks, but for the one

@@ -4,19 +4,19 @@
   import { Problem } from '../state/api'
   import { dayOf, live, note } from '../state/live.svelte'
   import { serviceTime } from '../state/link.svelte'
+  import { CODES, week } from '../state/say'
   import type { Output } from '../state/types'
 
   let { output, done }: { output: Output; done: () => void } = $props()
 
-  const DAYS = ['MO', 'TU', 'WE', 'TH', 'FR', 'SA', 'SU']
-  const WEEK = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun']
+  const WEEK = week()
   const BEGINS = [['at sunset', 'sunset'], ['at sunrise', 'sunrise'], ['at', '']] as const
   // svelte-ignore state_referenced_locally
   let level = $state(Math.round(output.confirmed?.level || 100))
   let begins = $state<string>(live.site?.latitude === null ? '' : 'sunset')
   let from = $state('18:00')
   let to = $state('22:30')
-  let days = $state([...DAYS])
+  let days = $state([...CODES])
   let said = $state('')
   let wrong = $state('')
   let busy = $state(false)
@@ -26,7 +26,7 @@
     do: output.takes === 'level' && output.dimmable && level < 100 ? `turn ${output.name} to ${level} %` : `turn ${output.name} on`,
     from: begins || from,
     to,
-    repeat: days.length === 7 ? 'FREQ=DAILY' : `FREQ=WEEKLY;BYDAY=${DAYS.filter((each) => days.includes(each)).join(',')}`,
+    repeat: days.length === 7 ? 'FREQ=DAILY' : `FREQ=WEEKLY;BYDAY=${CODES.filter((each) => days.includes(each)).join(',')}`,
   })
 
   $effect(() => {
@@ -74,7 +74,7 @@
   </div>
   <fieldset>
     <legend>On these days</legend>
-    {#each DAYS as each, number (each)}<label class="day"><input type="checkbox" class="checkbox" bind:group={days} value={each} /> {WEEK[number]}</label>{/each}
+    {#each WEEK as { code, name } (code)}<label class="day"><input type="checkbox" class="checkbox" bind:group={days} value={code} /> {name}</label>{/each}
   </fieldset>
   <p aria-live="polite">{#if wrong}<span class="wrong">{wrong}</span>{:else}{said}{/if}</p>
   <button type="submit" class="btn preset-filled-primary-500" disabled={busy || Boolean(wrong)}>Put it on the plan</button>

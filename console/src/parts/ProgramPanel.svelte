@@ -3,6 +3,7 @@
   import * as api from '../state/api'
   import { Problem } from '../state/api'
   import { attempt } from '../state/live.svelte'
+  import { number } from '../state/say'
   import type { Output, Preview, ProgramForm, Setting } from '../state/types'
 
   let { output }: { output: Output } = $props()
@@ -70,8 +71,8 @@
       <path d={line((point) => height(point[1]))} />
     </svg>
     <p>
-      {preview.text}. {preview.seconds === null ? `Rounds of ${preview.round_seconds.toPrecision(3)} s` : `${preview.seconds.toPrecision(3)} s, then it ${preview.then === 'release' ? 'lets go' : `stays at ${preview.ends_at?.words}`}`};
-      {preview.writes} writes in {preview.shown_seconds.toPrecision(3)} s.
+      {preview.text}. {preview.seconds === null ? `Rounds of ${number(preview.round_seconds)} s` : `${number(preview.seconds)} s, then it ${preview.then === 'release' ? 'lets go' : `stays at ${preview.ends_at?.words}`}`};
+      {preview.writes} writes in {number(preview.shown_seconds)} s.
       {#if output.takes === 'level' && output.dimmable}<span class="key">Solid: what is seen. Broken: the pin's duty.</span>{/if}
     </p>
   {/if}

@@ -2,6 +2,7 @@
 <script lang="ts">
   import * as api from '../state/api'
   import { Problem } from '../state/api'
+  import { CODES, week } from '../state/say'
   import TimeField from './TimeField.svelte'
   import { attempt } from '../state/live.svelte'
   import type { Difference, Schedule } from '../state/types'
@@ -12,8 +13,7 @@
     schedule: Partial<Schedule>; fresh: boolean; from: string; to: string; differs: (found: Difference[]) => void; done: () => void
   } = $props()
 
-  const DAYS = ['MO', 'TU', 'WE', 'TH', 'FR', 'SA', 'SU']
-  const WEEK = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun']
+  const WEEK = week()
   // svelte-ignore state_referenced_locally
   let form = $state({
     name: schedule.name ?? '', do: schedule.do ?? '', from: schedule.from ?? '18:00', to: schedule.to ?? '', for: schedule.for ?? '',
@@ -27,10 +27,10 @@
   let key = $state('')
   let found = $state<Difference[]>([])
 
-  const weekly = $derived(form.repeat.startsWith('FREQ=WEEKLY;BYDAY=') ? form.repeat.slice(18).split(',') : form.repeat === 'FREQ=DAILY' ? DAYS : [])
+  const weekly = $derived(form.repeat.startsWith('FREQ=WEEKLY;BYDAY=') ? form.repeat.slice(18).split(',') : form.repeat === 'FREQ=DAILY' ? CODES : [])
   function day(name: string): void {
     const days = weekly.includes(name) ? weekly.filter((each) => each !== name) : [...weekly, name]
-    form.repeat = days.length === 7 ? 'FREQ=DAILY' : `FREQ=WEEKLY;BYDAY=${DAYS.filter((each) => days.includes(each)).join(',')}`
+    form.repeat = days.length === 7 ? 'FREQ=DAILY' : `FREQ=WEEKLY;BYDAY=${CODES.filter((each) => days.includes(each)).join(',')}`
   }
   const facts = $derived(Object.fromEntries(Object.entries(form).filter(([, value]) => value.trim())))
 
@@ -68,7 +68,7 @@
   <label>or for<input class="input" bind:value={form.for} class:bad={key === 'for'} placeholder="2 h" /></label>
   <fieldset>
     <legend>Days</legend>
-    {#each DAYS as name, number (name)}<label class="day"><input type="checkbox" class="checkbox" checked={weekly.includes(name)} onchange={() => day(name)} /> {WEEK[number]}</label>{/each}
+    {#each WEEK as { code, name } (code)}<label class="day"><input type="checkbox" class="checkbox" checked={weekly.includes(code)} onchange={() => day(code)} /> {name}</label>{/each}
   </fieldset>
   <label>First day<input class="input" type="date" bind:value={form.starts} /></label>
   <details class="wide" open={key === 'repeat'}>

@@ -17,6 +17,7 @@
   import Care from './Care.svelte'
   import Circuit from './Circuit.svelte'
   import ColourField from './ColourField.svelte'
+  import Decision from './Decision.svelte'
   import Keypad from './Keypad.svelte'
   import LevelSlider from './LevelSlider.svelte'
   import PlanIt from './PlanIt.svelte'
@@ -43,6 +44,7 @@
     }
   }
 
+  let deciding = $state(false)
   let drawn = $state(false)
   let composing = $state(false)
   let planning = $state(false)
@@ -139,6 +141,10 @@
             </ul>
           </section>
         {/if}
+        <details ontoggle={(event) => (deciding = event.currentTarget.open)}>
+          <summary>How it was decided</summary>
+          {#if deciding}<Decision {name} />{/if}
+        </details>
         <details ontoggle={(event) => (drawn ||= event.currentTarget.open)}>
           <summary>How it is wired</summary>
           {#if drawn}<Blink outputs={[name]} words="Blink it, to find it" /><Circuit {name} /><p class="all"><a href="#site/wiring/{encodeURIComponent(name)}" onclick={close}>Every wire of the site</a></p>{/if}

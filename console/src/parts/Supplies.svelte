@@ -3,11 +3,12 @@
   import * as api from '../state/api'
   import { Problem } from '../state/api'
   import { live } from '../state/live.svelte'
+  import { number } from '../state/say'
   import type { Supply } from '../state/types'
 
   const EVERY = 1000
   let supplies = $state.raw<Supply[]>([])
-  const amperes = (value: number) => (value < 1 ? `${Math.round(value * 1000)} mA` : `${Number(value.toPrecision(3))} A`)
+  const amperes = (value: number) => (value < 1 ? `${Math.round(value * 1000)} mA` : `${number(value)} A`)
 
   $effect(() => {
     let open = true

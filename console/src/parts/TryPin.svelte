@@ -3,6 +3,7 @@
   import { onDestroy } from 'svelte'
   import * as api from '../state/api'
   import { Problem } from '../state/api'
+  import { places } from '../state/say'
   import type { PinForm, Tried } from '../state/types'
 
   let { board, pin, close }: { board: string; pin: PinForm; close: () => void } = $props()
@@ -64,10 +65,10 @@
     const reading = tried?.trial.reading
     if (!reading) return ''
     const parts: string[] = []
-    if (reading.raw !== null) parts.push(`${reading.raw} of ${reading.full}${reading.volts === null ? '' : ` = ${reading.volts.toFixed(3)} V`}`)
-    else if (reading.high !== null) parts.push(reading.high === 0 ? 'low' : reading.high === 100 ? 'high' : `high ${reading.high.toFixed(1)} %`)
+    if (reading.raw !== null) parts.push(`${reading.raw} of ${reading.full}${reading.volts === null ? '' : ` = ${places(reading.volts, 3)} V`}`)
+    else if (reading.high !== null) parts.push(reading.high === 0 ? 'low' : reading.high === 100 ? 'high' : `high ${places(reading.high, 1)} %`)
     if (reading.count !== null) parts.push(`${reading.count} edges`)
-    if (reading.period_ns) parts.push(`period ${(reading.period_ns / 1000).toFixed(1)} µs`)
+    if (reading.period_ns) parts.push(`period ${places(reading.period_ns / 1000, 1)} µs`)
     return parts.join(', ')
   })
 </script>

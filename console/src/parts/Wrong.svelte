@@ -2,6 +2,7 @@
      what is held back. Each says what to do and who may. -->
 <script lang="ts">
   import * as api from '../state/api'
+  import { Problem } from '../state/api'
   import { name as myName } from '../state/kept.svelte'
   import { attempt, clock, day, live } from '../state/live.svelte'
   import { aside } from '../state/words'
@@ -10,6 +11,7 @@
 
   let sure = $state(false)
   let asked = $state('')
+  let refused = $state('')
   let by = $state(myName.now)
   const stop = $derived(live.site?.all_stop)
   const trips = $derived(live.site?.trips ?? [])
@@ -28,7 +30,18 @@
 
   async function named(what: (name: string) => Promise<unknown>): Promise<void> {
     myName.now = by.trim()
-    if (await attempt(() => what(by.trim()))) asked = ''
+    refused = await said(() => what(by.trim()))
+    if (!refused) asked = ''
+  }
+  /** Do it; what is refused stands where the finger was. */
+  async function said(action: () => Promise<unknown>): Promise<string> {
+    try {
+      await action()
+      return ''
+    } catch (error) {
+      if (!(error instanceof Problem)) throw error
+      return `${error.sentence} ${error.remedy}`
+    }
   }
 </script>
 
@@ -38,10 +51,11 @@
       <!-- svelte-ignore a11y_autofocus -->
       <label>Your name <input class="input" bind:value={by} autocomplete="name" maxlength="60" autofocus={!by} /></label>
       <button type="submit" class="btn preset-filled-error-500" disabled={!by.trim()}>{word}</button>
-      <button type="button" class="btn preset-tonal-surface" onclick={() => (asked = '')}>Not now</button>
+      <button type="button" class="btn preset-tonal-surface" onclick={() => (asked = refused = '')}>Not now</button>
+      {#if refused}<p class="refused" role="alert">{refused}</p>{/if}
     </form>
   {:else}
-    <button type="button" class="btn preset-outlined-surface-500" onclick={() => (asked = what)}>{word} …</button>
+    <button type="button" class="btn preset-outlined-surface-500" onclick={() => { asked = what; refused = '' }}>{word} …</button>
   {/if}
 {/snippet}
 
@@ -107,6 +121,7 @@
   .band .who { flex: none; }
   .pair { display: inline-flex; flex-wrap: wrap; gap: 0.5rem; }
   .sign { display: flex; flex-wrap: wrap; align-items: end; gap: 0.5rem; }
+  .refused { flex-basis: 100%; font-weight: 600; }
   .sign label { font-size: 0.8rem; }
   .sign .input { display: block; width: 12rem; min-height: 2.75rem; background: var(--stone); color: var(--ink); }
   .list { margin-bottom: 1.1rem; padding: 0.8rem 1.1rem 0.6rem; background: var(--stone); border: 1px solid var(--line); border-radius: var(--radius-container); }

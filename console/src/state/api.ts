@@ -1,7 +1,7 @@
 // Every address of the service that the console uses. No component knows any.
 
 import { clockThere } from './link.svelte'
-import type { Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, Sheet, Sum, Supply, BoardWhole, CalendarLine, Circuit, Curve, Difference, Dry, Examined, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Reckoned, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
+import type { Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, Sheet, Sum, Supply, BoardWhole, CalendarLine, Circuit, Curve, Decided, Difference, Dry, Examined, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Reckoned, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
 
 const V1 = '/api/v1'
 
@@ -53,6 +53,10 @@ async function call(method: string, path: string, body?: unknown, { type = 'appl
 const looks = /^\/(questions|sums\/\w+|programs\/preview|plan\/rehearsals)$/
 
 export const turn = (output: string, setting: string | number, more: Record<string, string> = {}) => call('POST', '/claims', { output, setting, ...more }, { safe: setting === 'off' || setting === 0 })
+export const groups = (): Promise<{ name: string; outputs: string[] }[]> => call('GET', '/groups')
+export const turnAll = (group: string, setting: 'on' | 'off') => call('POST', '/commands', { claims: [{ output: group, setting }] }, { safe: setting === 'off' })
+export const releaseAll = (outputs: string[]) => Promise.all(outputs.map(release))
+export const trace = (output: string, after?: number): Promise<Decided[]> => call('GET', `/outputs/${output}/trace${after === undefined ? '' : `?after=${after}`}`).then((form) => form.traces)
 export const duty = (output: string, percent: number) => call('POST', '/claims', { output, setting: { duty: percent }, for: '5 min' })
 export const curve = (output: string): Promise<Curve> => call('GET', `/outputs/${output}/curve`)
 export const scenes = (): Promise<{ name: string; do: string[] }[]> => call('GET', '/scenes')

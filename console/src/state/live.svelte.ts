@@ -3,6 +3,7 @@
 import * as api from './api'
 import { Problem } from './api'
 import { heard, link, lost, serviceTime } from './link.svelte'
+import { inZone, isoDay } from './say'
 import { Shelf } from './shelf.svelte'
 import type { Board, Ending, Input, Output, Pad, Picture, Site, Tune } from './types'
 
@@ -21,6 +22,7 @@ class Live {
   pads = $state.raw<Pad[]>([])
   tunes = $state.raw<Tune[]>([])
   scenes = $state.raw<string[]>([])
+  groups = $state.raw<{ name: string; outputs: string[] }[]>([])
   /** Outputs that open with a passcode. */
   guarded = $state.raw<string[]>([])
   /** Counts the changes of the plan, so that who shows it looks again. */
@@ -70,6 +72,7 @@ export async function open(): Promise<void> {
     live.only = who.only
     ;[live.pads, live.tunes] = await Promise.all([api.pads(), api.tunes()])
     live.scenes = (await api.scenes()).map((scene) => scene.name)
+    live.groups = await api.groups()
     live.guarded = (await api.rules()).filter((rule) => rule.kind === 'guard').map((rule) => rule.name)
   } catch (error) {
     if (error instanceof Problem && error.code !== 'no-service') {
@@ -197,16 +200,10 @@ export function dismiss(id: number): void {
 
 const byName = <T extends { name: string }>(things: T[]): Record<string, T> => Object.fromEntries(things.map((each) => [each.name, each]))
 
-const byTime = new Map<string, Intl.DateTimeFormat>()
-function form(how: Intl.DateTimeFormatOptions): Intl.DateTimeFormat {
-  const name = JSON.stringify([live.site!.timezone, how])
-  const found = byTime.get(name) ?? new Intl.DateTimeFormat('en-GB', { timeZone: live.site!.timezone, ...how })
-  byTime.set(name, found)
-  return found
-}
+const form = (how: Intl.DateTimeFormatOptions) => inZone(live.site!.timezone, how)
 
 /** The day of a time (milliseconds since 1970) where the site is, as in 2026-11-23. */
-export const dayOf = (at: number) => new Intl.DateTimeFormat('en-CA', { timeZone: live.site?.timezone ?? 'UTC' }).format(at)
+export const dayOf = (at: number) => isoDay(live.site?.timezone ?? 'UTC', at)
 
 /** A time with its day, unless that is today, as the site's clock shows it. */
 export function day(time: string | null | undefined): string {

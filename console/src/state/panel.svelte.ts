@@ -3,6 +3,7 @@
 
 import { kept } from './kept.svelte'
 import { serviceTime } from './link.svelte'
+import { isoTime } from './say'
 
 export interface Panel {
   salt: string
@@ -33,7 +34,7 @@ let touch = $state(performance.now())
 let opened = $state(false)
 let zone = 'UTC'
 
-const clock = () => new Intl.DateTimeFormat('en-GB', { timeZone: zone, hour: '2-digit', minute: '2-digit', hourCycle: 'h23' }).format(serviceTime())
+const clock = () => isoTime(zone, serviceTime())
 
 export const panel = {
   /** A browser makes no code where the address is not secure. */

@@ -8,6 +8,7 @@ export type {
 } from './described'
 export type Answer = api.Answered
 export type CalendarLine = api.TakenEvent
+export type Decided = api.Trace
 export type Ending = api.Ended
 export type JournalRow = api.Row
 export type Rehearsal = api.Rehearsed

@@ -56,7 +56,7 @@ def _why_not(error: BaseException | None) -> str:
 
 
 class Connection:
-    """See the module's page. `take` and `give` count its users."""
+    """A connection that is shared: `take` and `give` count its users, and the last one closes it."""
 
     _open: ClassVar[dict[tuple[str, int, str, str], Connection]] = {}
     _all = threading.Lock()

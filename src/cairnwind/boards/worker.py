@@ -86,7 +86,7 @@ class Heard:
 
 
 class Worker(ABC):
-    """See the module's page. Lines are numbers of the board, levels parts per million high."""
+    """A link with a thread of its own that works through one order an output. Lines are numbers of the board, levels parts per million high."""
 
     confirms = "read back"
 

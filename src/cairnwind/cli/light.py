@@ -371,7 +371,7 @@ def fit(
     """
     from cairnwind.boards import timers
     from cairnwind.core.physics import pwm
-    from cairnwind.service.fits import fit_form, fit_row, timer_form
+    from cairnwind.service.timer_forms import fit_form, fit_row, timer_form
 
     if timer is None:
         forms = [timer_form(timers.load(name)) for name in timers.names()]

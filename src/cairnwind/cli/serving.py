@@ -98,7 +98,7 @@ def _serve(
     if demo:
         from cairnwind.demo.world import World
 
-        world = World(site, service.pins.links, box)
+        world = World(site, service.machine.links, box)
 
     def started(service: Service) -> None:
         if demo:

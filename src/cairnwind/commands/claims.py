@@ -7,7 +7,7 @@ from typing import Annotated, Any
 from msgspec import UNSET, UnsetType
 from msgspec import field as renamed
 
-from cairnwind.commands import wishes
+from cairnwind.commands import claim_requests
 from cairnwind.commands.declaring import FIRST, NUMBER, OUTPUT, SPAN, Ask, Command, declare, field
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON, Claim
@@ -70,11 +70,11 @@ class Turn(Command):
 
     def event(self, ask: Ask) -> ev.Command:
         """A wish; a toggle only where it cannot come twice."""
-        output = wishes.output_of(ask.site, self.output)
+        output = claim_requests.output_of(ask.site, self.output)
         if self.setting == "toggle" and not ask.once:
             sentence = f"{output.name}: a toggle needs an id: the broker may deliver it twice."
             raise CallerError("bad-value", sentence, 'Send {"setting": "toggle", "id": 1}, or on or off.')
-        return wishes.claim(ask.at, ask.command, ask.source, ask.site, output, self.given)
+        return claim_requests.claim(ask.at, ask.command, ask.source, ask.site, output, self.given)
 
 
 @declare(
@@ -90,7 +90,7 @@ class Renew(Command):
     def event(self, ask: Ask) -> ev.Command:
         """A renewal of that slot."""
         claim = claim_of(ask, self.claim)
-        output = wishes.output_of(ask.site, claim.output)
+        output = claim_requests.output_of(ask.site, claim.output)
         setting = output.read(self.setting) if self.setting is not UNSET else None
         return ask.renewal(ev.Renew(ask.at, ask.command, ask.source, claim.output, claim.slot, setting))
 
@@ -118,5 +118,5 @@ class Release(Command):
 
     def event(self, ask: Ask) -> ev.Command:
         """'I no longer care.'"""
-        output = wishes.output_of(ask.site, self.output)
+        output = claim_requests.output_of(ask.site, self.output)
         return ev.Release(ask.at, ask.command, ask.source, output.name, PERSON)

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from typing import Annotated, Any
 from zoneinfo import ZoneInfo
 
-from cairnwind.commands import wishes
+from cairnwind.commands import claim_requests
 from cairnwind.commands.declaring import BY, FIRST, OUTPUT, PACED, SHORT, Ask, Command, declare, field
 from cairnwind.commands.phrases import outputs_of
 from cairnwind.core.facts import events as ev
@@ -77,12 +77,14 @@ class Lock(Command):
 
     def event(self, ask: Ask) -> ev.Command:
         """The tag."""
-        output = wishes.output_of(ask.site, self.output)
+        output = claim_requests.output_of(ask.site, self.output)
         if not self.tag.isprintable():
             raise CallerError(
                 "bad-value", "This is not a name for a tag.", "Use up to 60 printable characters."
             )
-        until = wishes.moment(self.until, ZoneInfo(ask.site.timezone), ask.at.wall) if self.until else 0
+        until = (
+            claim_requests.moment(self.until, ZoneInfo(ask.site.timezone), ask.at.wall) if self.until else 0
+        )
         return ev.Lock(ask.at, ask.command, ask.source, output.name, self.tag, self.reason, until)
 
 
@@ -103,7 +105,7 @@ class Unlock(Command):
 
     def event(self, ask: Ask) -> ev.Command:
         """Off it comes."""
-        output = wishes.output_of(ask.site, self.output)
+        output = claim_requests.output_of(ask.site, self.output)
         return ev.Unlock(ask.at, ask.command, ask.source, output.name, self.tag)
 
 
@@ -119,7 +121,7 @@ class Open(Command):
 
     def event(self, ask: Ask) -> ev.Command:
         """It opens, or the code was wrong."""
-        name = wishes.output_of(ask.site, self.output).name
+        name = claim_requests.output_of(ask.site, self.output).name
         if name not in {guard.output for guard in ask.rules.guards}:
             raise CallerError("bad-value", f"{name} has no guard.", "Turn it on without a code.")
         found = ask.passcode(name, self.code)
@@ -144,7 +146,7 @@ class Attest(Command):
 
     def event(self, ask: Ask) -> ev.Command:
         """Somebody has seen it."""
-        output = wishes.output_of(ask.site, self.output)
+        output = claim_requests.output_of(ask.site, self.output)
         return ev.Attest(ask.at, ask.command, ask.source, output.name, _by(self.by))
 
 

@@ -11,7 +11,7 @@ from cairnwind.commands.declaring import DECLARED, OF_EVENT, Command
 from cairnwind.core.facts import events as ev
 
 for _each in sorted(Path(__file__).parent.glob("*.py")):
-    if _each.stem not in ("__init__", "table", "declaring", "reading", "page", "wishes"):
+    if _each.stem not in ("__init__", "table", "declaring", "reading", "page", "claim_requests"):
         importlib.import_module(f"cairnwind.commands.{_each.stem}")
 
 __all__ = ["COMMANDS", "OF_EVENT", "role_of", "urgent"]

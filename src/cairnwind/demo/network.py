@@ -14,7 +14,7 @@ from paho.mqtt.enums import CallbackAPIVersion, MQTTProtocolVersion
 
 
 class NetworkBoard:
-    """See the module's page. ``report_every`` is in seconds."""
+    """One board, with lines that it takes and reports. ``report_every`` is in seconds."""
 
     def __init__(
         self, host: str, port: int, name: str, lines: int = 4, *, service: str = "", report_every: float = 5.0,

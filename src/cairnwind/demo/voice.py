@@ -33,7 +33,7 @@ SAID: tuple[tuple[str, str], ...] = (
 
 
 class Voice:
-    """See the module's page. ``key`` is what the assistant was given when it was set up."""
+    """One assistant, set up for one site. ``key`` is what the assistant was given when it was set up."""
 
     def __init__(self, key: str, address: str = "", td: str = "/.well-known/wot") -> None:
         self._session = requests.Session()

@@ -29,7 +29,7 @@ GAUGES = ("kiln-temperature", "cupboard-temperature", "daylight")
 
 
 class World:
-    """See the module's page."""
+    """Moves the inputs of simulated boards by what their outputs do and by the hour."""
 
     def __init__(self, site: Site, links: dict[str, Link], box: SerialBoard | None) -> None:
         shelf = links["shelf"]

@@ -53,7 +53,7 @@ SETTLE = 0.01
 
 
 class BrokerRemote(Remote):
-    """See the module's page."""
+    """The site at one broker: publishes its state and takes commands, by two connections."""
 
     kind = "broker"
     surface = "broker"

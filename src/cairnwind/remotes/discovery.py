@@ -19,7 +19,7 @@ TYPE = "_wot._tcp.local."
 
 
 class Discovery(Remote):
-    """See the module's page. What it says tells nobody what is in the site: for that one needs a key."""
+    """Announces the service in the local network while it runs. What it says tells nobody what is in the site: for that one needs a key."""
 
     kind = "discovery"
 

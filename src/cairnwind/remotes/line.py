@@ -47,7 +47,7 @@ Answer = Callable[[dict[str, Any] | None], None]
 
 
 class LineRemote(Remote):
-    """See the module's page."""
+    """One host at one serial port."""
 
     kind = "line"
     surface = "serial line"

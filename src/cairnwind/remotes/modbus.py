@@ -96,7 +96,7 @@ class Places:
 
 
 class ModbusRemote(Remote):
-    """See the module's page."""
+    """The server at one port, with the map of the site's outputs and inputs."""
 
     kind = "modbus"
     surface = "Modbus"

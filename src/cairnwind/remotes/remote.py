@@ -22,7 +22,7 @@ class MapRow(NamedTuple):
 
 
 class Remote:
-    """See the module's page. A remote starts its own threads, and none of them is the engine's."""
+    """One way in or out. A remote starts its own threads, and none of them is the engine's."""
 
     kind = ""
     surface = ""

@@ -3,7 +3,7 @@
 ``/out/NAME v``: a number from 0 to 1 (a whole number or a flag: off or on), or a text that the output reads; each message renews
 a lease of a second, and off lets go. ``/pad/NAME x y``: a position, for a quarter of a second. ``/stop``, ``/phrase TEXT``.
 ``/tell SECONDS``: state is sent back to the sender for so long (60 at most; 0 ends it) as ``/out/NAME/is v TEXT``, ``/in/NAME/is v TEXT``,
-``/refused ADDRESS REASON``. Only listed senders are heard; ``/stop``, written so, by ears of its own, whatever else is sent. An address may be a pattern, a bundle's time may lie a little ahead.
+``/refused ADDRESS REASON``. Only listed senders are heard; ``/stop``, written so, by itself or first in a bundle, by ears of its own, whatever else is sent. An address may be a pattern, a bundle's time may lie a little ahead.
 """
 
 from __future__ import annotations
@@ -26,6 +26,8 @@ from cairnwind.remotes.ears import listening
 from cairnwind.remotes.remote import MapRow, Remote
 from cairnwind.site import remotes as facts
 
+STOPS = ((0, b"/stop"),), ((0, b"#bundle\0"), (20, b"/stop"))
+"""What a stop looks like on the wire: by itself, or first in a bundle, after its name, its time and its length."""
 LEASE = 1_000_000_000
 LONGEST_TELL = 60.0
 MOST_MESSAGES = 64
@@ -37,7 +39,7 @@ MOST_WAITING = 128
 
 
 class SurfaceRemote(Remote):
-    """See the module's page."""
+    """All control surfaces of a site, at one UDP port."""
 
     kind = "surface"
     surface = "control surface"
@@ -60,7 +62,7 @@ class SurfaceRemote(Remote):
         """Listen. Raises `CallerError` (``port``)."""
         host, port = self._told.listen
         try:
-            self._sockets = listening(host, port, b"/stop")
+            self._sockets = listening(host, port, STOPS)
         except OSError as error:
             raise CallerError(
                 "port", f"remote surface cannot listen on {host}:{port}: {error.strerror}.", "Stop what listens there, or give it another port."

@@ -34,7 +34,6 @@ from cairnwind.service.boardviews import BoardViews
 from cairnwind.service.calls import V1
 from cairnwind.service.desk import Desk
 from cairnwind.service.door import Door
-from cairnwind.service.first import clock
 from cairnwind.service.keyviews import KeyViews
 from cairnwind.service.lightviews import LightViews
 from cairnwind.service.packing import pack
@@ -46,6 +45,7 @@ from cairnwind.service.ruleviews import RuleViews
 from cairnwind.service.safeviews import SafeViews
 from cairnwind.service.server import HANDOVER
 from cairnwind.service.snapshot import output_body
+from cairnwind.service.startup import clock
 from cairnwind.service.stream import DRESS, KINDS, Choice
 from cairnwind.service.traces import LOOKED_AT
 from cairnwind.service.waveforms import Waveforms

@@ -11,8 +11,8 @@ from cairnwind.core.facts.site import Site
 from cairnwind.core.language.rights import Key
 from cairnwind.service import shapes
 from cairnwind.service.codes import Codes
-from cairnwind.service.first import clock
 from cairnwind.service.runtime import Runtime
+from cairnwind.service.startup import clock
 
 
 class Asking:

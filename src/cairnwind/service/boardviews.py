@@ -23,8 +23,8 @@ from cairnwind.core.values.quantities import parse
 from cairnwind.service import pinout
 from cairnwind.service.asked import answer, caller, caller_key, json_body, whole
 from cairnwind.service.desk import Desk
-from cairnwind.service.first import clock
 from cairnwind.service.problems import problem
+from cairnwind.service.startup import clock
 
 FIRST_READING_WITHIN = 0.5
 """Seconds that a trial's answer waits for what the pin reads."""
@@ -52,7 +52,7 @@ class BoardViews:
         """One board, with the health of its link."""
         board, link = self._board(name)
         inputs = [each for each in self.site.inputs.values() if each.pin.board == name]
-        simulated = any(self.runtime.pins.world(each) is not None for each in inputs)
+        simulated = any(self.runtime.machine.world(each) is not None for each in inputs)
         return answer(
             pinout.board_whole(board, self.runtime.engine.board_now(name), link, simulated=simulated)
         )
@@ -165,7 +165,7 @@ class BoardViews:
             )
         input = self.site.inputs[name]
         body = json_body({"volts" if input.analogue else "state"})
-        world = self.runtime.pins.world(input)
+        world = self.runtime.machine.world(input)
         if world is None:
             raise CallerError(
                 "refused",
@@ -190,7 +190,7 @@ class BoardViews:
         board = self.site.boards.get(name)
         if board is None:
             raise unknown("board", name, self.site.boards)
-        return board, self.runtime.pins.links[name]
+        return board, self.runtime.machine.links[name]
 
 
 def _state(input: Input, value: object) -> bool:

@@ -30,7 +30,7 @@ MOST_CODES = 20
 
 
 class Codes:
-    """See the module's page."""
+    """Keeps the passcodes of one site and checks them, one at a time."""
 
     def __init__(self, reader: Reader, writer: Writer, zone: str) -> None:
         self._reader, self._writer, self._zone = reader, writer, ZoneInfo(zone)

@@ -13,7 +13,7 @@ from collections.abc import Callable, Mapping
 from functools import cached_property
 from typing import Any, NoReturn
 
-from cairnwind.commands import wishes
+from cairnwind.commands import claim_requests
 from cairnwind.commands.declaring import OF_EVENT, Command
 from cairnwind.commands.reading import read
 from cairnwind.commands.table import COMMANDS, role_of
@@ -29,11 +29,11 @@ from cairnwind.core.values.quantities import NS
 from cairnwind.service import shapes
 from cairnwind.service.asking import Asking
 from cairnwind.service.codes import Codes
-from cairnwind.service.first import clock
 from cairnwind.service.keys import FIRST, Keys
 from cairnwind.service.lanes import urgent
 from cairnwind.service.problems import OF_OUTCOME
 from cairnwind.service.runtime import Runtime
+from cairnwind.service.startup import clock
 
 Told = Callable[[dict[str, Any]], None]
 RATE, BURST = 50.0, 100.0
@@ -45,7 +45,7 @@ DENIALS, MOST_DENIALS = 2.0, 50.0
 
 
 class Desk:
-    """See the module's page."""
+    """Takes commands of all surfaces, looks at the right and the rate of each, and answers in one form."""
 
     def __init__(self, runtime: Runtime, keys: Keys) -> None:
         self.runtime, self.keys = runtime, keys
@@ -245,7 +245,7 @@ class Desk:
         """A lease of ``span`` nanoseconds in a slot: made, brought to another value, or only renewed."""
 
         def make() -> tuple[ev.Command, Output]:
-            found = wishes.output_of(self.site, output)
+            found = claim_requests.output_of(self.site, output)
             setting = found.read(value)
             at, number = clock(), self.runtime.command_id()
             claim = self.runtime.slots.claims.get(self.runtime.slots.find(output, slot) or 0)
@@ -260,7 +260,7 @@ class Desk:
         self._ask(
             lambda: (
                 ev.Renew(clock(), self.runtime.command_id(), source, output, slot),
-                wishes.output_of(self.site, output),
+                claim_requests.output_of(self.site, output),
             ),
             told,
         )
@@ -274,7 +274,11 @@ class Desk:
         self._ask(
             lambda: (
                 ev.Release(
-                    clock(), self.runtime.command_id(), source, wishes.output_of(self.site, output).name, slot
+                    clock(),
+                    self.runtime.command_id(),
+                    source,
+                    claim_requests.output_of(self.site, output).name,
+                    slot,
                 ),
                 self.site.outputs[output],
             ),

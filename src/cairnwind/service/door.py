@@ -15,10 +15,10 @@ from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.service.asked import CALLER
 from cairnwind.service.calls import ANYONE, QUERIES, ROLES
 from cairnwind.service.desk import Desk
-from cairnwind.service.first import clock
 from cairnwind.service.keys import FIRST, Who, digest
 from cairnwind.service.planviews import CALENDAR
 from cairnwind.service.problems import from_trouble, problem
+from cairnwind.service.startup import clock
 
 SURFACES = {
     "cairnwind-command-line": "command line",
@@ -31,7 +31,7 @@ BEFORE = "HTTP_CAIRNWIND_BEFORE"
 
 
 class Door:
-    """See the module's page."""
+    """Admits a request of HTTP, or says why not: host, origin, key or session, role, rate."""
 
     def __init__(self, desk: Desk, listen: str = "127.0.0.1", names: Iterable[str] = ()) -> None:
         self._desk, self._keys = desk, desk.keys

@@ -9,7 +9,7 @@ from typing import Any
 from flask import Response, request
 
 from cairnwind.boards import timers
-from cairnwind.commands.wishes import CLAIM, claim, output_of, wanted
+from cairnwind.commands.claim_requests import CLAIM, claim, output_of, wanted
 from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.outputs import Output
@@ -22,9 +22,9 @@ from cairnwind.core.values.settings import FULL, Level
 from cairnwind.service import shapes
 from cairnwind.service.asked import answer, caller, json_body
 from cairnwind.service.desk import Desk
-from cairnwind.service.first import clock
-from cairnwind.service.fits import fit_form, timer_form
 from cairnwind.service.problems import OF_OUTCOME, problem
+from cairnwind.service.startup import clock
+from cairnwind.service.timer_forms import fit_form, timer_form
 
 MOST_AT_ONCE = 1000
 """Claims in one request."""

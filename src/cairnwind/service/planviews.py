@@ -30,7 +30,7 @@ from cairnwind.service import records, rehearsals, shapes
 from cairnwind.service.asked import answer, caller, caller_key, json_body, need, waits
 from cairnwind.service.bounded import Bounded
 from cairnwind.service.desk import Desk
-from cairnwind.service.first import clock
+from cairnwind.service.startup import clock
 
 if TYPE_CHECKING:
     from cairnwind.site.calendars import Line

@@ -15,7 +15,7 @@ from cairnwind.core.rules import kinds
 from cairnwind.service import shapes
 from cairnwind.service.asked import answer, json_body, need
 from cairnwind.service.desk import Desk
-from cairnwind.service.first import clock
+from cairnwind.service.startup import clock
 from cairnwind.site.rules import the_language
 
 

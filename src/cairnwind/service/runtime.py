@@ -31,7 +31,6 @@ from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.core.values.fact import replace
 from cairnwind.folder import read_only
 from cairnwind.service import shapes
-from cairnwind.service.first import TURN, Pins, clock
 from cairnwind.service.kernelclock import synchronised
 from cairnwind.service.lanes import Item, Lanes, Send
 from cairnwind.service.records import Records
@@ -39,6 +38,7 @@ from cairnwind.service.repeats import KEEP
 from cairnwind.service.signals import Signals
 from cairnwind.service.slots import Slots
 from cairnwind.service.snapshot import Publisher
+from cairnwind.service.startup import TURN, Machine, clock
 from cairnwind.service.stream import Stream
 from cairnwind.service.telling import Telling
 from cairnwind.service.traces import Traces
@@ -60,12 +60,12 @@ AFTER_COMMIT = frozenset(kind for kind, declared in OF_EVENT.items() if declared
 class Runtime:
     """Runs the engine, between its links and its store."""
 
-    def __init__(self, pins: Pins) -> None:
-        self.pins = pins
-        self.site = pins.site
+    def __init__(self, machine: Machine) -> None:
+        self.machine = machine
+        self.site = machine.site
         self.planned: Planned = read_plan(self.site)
         self.rules = read_rules(self.site, self.planned)
-        self.telling = Telling(self.site, pins.engine)
+        self.telling = Telling(self.site, machine.engine)
         self.signals = Signals(self.site)
         self.slots = Slots()
         self.traces = Traces()
@@ -85,12 +85,12 @@ class Runtime:
     @property
     def engine(self) -> Engine:
         """What decides; this thread's alone."""
-        return self.pins.engine
+        return self.machine.engine
 
     @property
     def lanes(self) -> Lanes:
         """What it is asked and told."""
-        return self.pins.lanes
+        return self.machine.lanes
 
     @property
     def publisher(self) -> Publisher:
@@ -326,7 +326,7 @@ class Runtime:
         try:
             while not self._over:
                 now = clock()
-                self.pins.beat = now.mono / 1e9
+                self.machine.beat = now.mono / 1e9
                 self.records.turn(now.wall)
                 self.writer.watch()
                 self._see_clock(now)
@@ -354,7 +354,7 @@ class Runtime:
         """Take what is queued, in batches; publish and commit after each."""
         while True:
             batch: list[Item] = []
-            self.pins.beat = time.monotonic()
+            self.machine.beat = time.monotonic()
             while len(batch) < BATCH and (item := self.lanes.take()) is not None:
                 batch.append(item)
             if not batch:
@@ -385,7 +385,7 @@ class Runtime:
     ) -> None:
         event = item.event
         if type(event) is Send:
-            self.pins.send([drive for drive in event.drives if self.engine.in_flight(drive)])
+            self.machine.send([drive for drive in event.drives if self.engine.in_flight(drive)])
             return
         if item.overtaken and type(event) is ev.Wish:
             event = ev.Overtaken(event.at, event.command, event.source, event.output)
@@ -398,7 +398,7 @@ class Runtime:
                 case ev.Drive():
                     drives.append(effect)
                 case ev.Work():
-                    self.pins.work(effect)
+                    self.machine.work(effect)
                 case ev.Changed():
                     self.telling.changed(effect)
                 case ev.Outcome():
@@ -417,7 +417,7 @@ class Runtime:
                     drive for drive in drives if drive.setting != self.site.outputs[drive.output].safe
                 ]
                 drives = [drive for drive in drives if drive.setting == self.site.outputs[drive.output].safe]
-            self.pins.send(drives)
+            self.machine.send(drives)
         stored += rows(effects)
         if type(event) is ev.Shutdown:
             self._closed = True
@@ -468,7 +468,7 @@ class Runtime:
         log.error("the journal cannot be written: %s", reason) if reason else log.warning(
             "the journal can be written again"
         )
-        self.pins.report(ev.Recording(clock(), reason is None, reason or ""))
+        self.machine.report(ev.Recording(clock(), reason is None, reason or ""))
 
 
 def _become(outcome: ev.Outcome, ended: queue.SimpleQueue[ev.Ended], wait: float) -> ev.Ended | None:

@@ -7,7 +7,7 @@ from typing import Any
 
 from flask import Response
 
-from cairnwind.commands.wishes import output_of
+from cairnwind.commands.claim_requests import output_of
 from cairnwind.core.language import forms as forms
 from cairnwind.core.values.errors import CallerError
 from cairnwind.service import shapes

@@ -19,7 +19,7 @@ from cairnwind.core.facts.site import LOOPBACK, Site
 from cairnwind.core.values.errors import CallerError
 from cairnwind.folder import Folder
 from cairnwind.remotes.address import near, outside
-from cairnwind.service.first import Pins
+from cairnwind.service.startup import Machine
 
 if TYPE_CHECKING:
     from cairnwind.remotes.remote import Remote
@@ -36,7 +36,7 @@ class Service:
         """``port`` 0 takes a free one; None the site file's."""
         self.site = site
         self.folder = folder
-        self.pins = Pins(site, secret=folder.secret)
+        self.machine = Machine(site, secret=folder.secret)
         self.host, self.port = site.listen
         if port is not None:
             self.port = port
@@ -71,15 +71,15 @@ class Service:
             self.folder.hold()
         except CallerError as error:
             if error.code == "folder":  # nobody else has it: what is wired is safe all the same
-                self.pins.make_safe()
-                self.pins.close()
+                self.machine.make_safe()
+                self.machine.close()
             raise
         try:
-            self.pins.make_safe()
+            self.machine.make_safe()
             self.safe_at = time.monotonic()
             self._load()
         except BaseException:
-            self.pins.close()
+            self.machine.close()
             self.folder.let_go()
             raise
         # what is there now stays: no need to look through it again and again
@@ -104,7 +104,7 @@ class Service:
         from cairnwind.service.server import Server
         from cairnwind.service.wire import Wire
 
-        self.runtime = Runtime(self.pins)
+        self.runtime = Runtime(self.machine)
         self.runtime.start(self.folder.database)
         try:
             self.keys = Keys(self.runtime.reader, self.runtime.writer, self.site.timezone)
@@ -181,13 +181,13 @@ class Service:
         if self.runtime.alive:
             left = self.runtime.shut_down()
         else:
-            self.pins.force_safe()
+            self.machine.force_safe()
             left = list(self.site.outputs)
         self._close_remotes()
         self._server.stop()
         if not self.runtime.close():
             log.error("the last rows of the journal could not be written")
-        self.pins.close()
+        self.machine.close()
         self.folder.let_go()
         if left:
             log.error("not confirmed safe: %s", ", ".join(left))

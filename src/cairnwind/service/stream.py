@@ -20,9 +20,9 @@ from collections import Counter, deque
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
-from cairnwind.service.first import clock
 from cairnwind.service.server import HEADERS
 from cairnwind.service.snapshot import Shown
+from cairnwind.service.startup import clock
 
 KEPT = 4096
 """Events kept for those who come back."""

@@ -18,8 +18,8 @@ from vcd import VCDWriter
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import duration
 from cairnwind.service.asked import answer, whole
-from cairnwind.service.first import clock
 from cairnwind.service.signals import KEPT, MOST_EDGES, Signal, Signals, edges, square
+from cairnwind.service.startup import clock
 
 LONGEST = KEPT / 1e6
 """Seconds."""

@@ -83,7 +83,7 @@ class Exchanges(Traffic):
 
 
 class Wire(Remote):
-    """See the module's page. It has no thread: whoever answers a request notes it."""
+    """HTTP as one of the remotes, for whoever looks at what goes over it. It has no thread: whoever answers a request notes it."""
 
     kind = "HTTP"
     surface = "HTTP"

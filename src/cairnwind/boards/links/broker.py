@@ -120,7 +120,7 @@ class Network:
 
 
 class BrokerLink(Worker):
-    """See the module's page."""
+    """The link to one board of the network, which is there while its presence topic says so."""
 
     def __init__(self, board: Board, broker: Broker, site: str, secret: Callable[[str], str] | None) -> None:
         super().__init__(board)

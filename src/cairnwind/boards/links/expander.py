@@ -70,7 +70,7 @@ class Expander:
 
 
 class ExpanderLink(Worker):
-    """See the module's page."""
+    """The link to one chip on two wires."""
 
     def __init__(self, board: Board) -> None:
         super().__init__(board)

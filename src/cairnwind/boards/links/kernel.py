@@ -69,7 +69,7 @@ class Kernel:
 
 
 class KernelLink(Worker):
-    """See the module's page."""
+    """The link to lines, PWM channels and analogue channels of this machine."""
 
     def __init__(self, board: Board) -> None:
         super().__init__(board)

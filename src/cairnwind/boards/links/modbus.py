@@ -112,7 +112,7 @@ class Modbus:
 
 
 class ModbusLink(Worker):
-    """See the module's page."""
+    """The link to one unit on a serial line or at an address, fed while the engine is fresh and silent when it is not."""
 
     def __init__(self, board: Board) -> None:
         super().__init__(board)

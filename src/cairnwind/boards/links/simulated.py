@@ -62,7 +62,7 @@ class _Tried:
 
 
 class SimulatedLink:
-    """See the module's page. Times in nanoseconds; pins are levels of 0 to a million parts high."""
+    """A link whose board is in this process and can be broken. Times in nanoseconds; pins are levels of 0 to a million parts high."""
 
     confirms = "read back"
     HISTORY = 10_000

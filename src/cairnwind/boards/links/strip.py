@@ -157,7 +157,7 @@ class Strip:
 
 
 class StripLink(Worker):
-    """See the module's page."""
+    """The link to one strip, written whole at each change and never read back."""
 
     confirms = "sent"
 

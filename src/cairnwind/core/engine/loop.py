@@ -51,7 +51,7 @@ Due = Callable[[Turn, str, str], None]
 
 
 class Engine:
-    """The state machine of one site. See the module's page for the theory."""
+    """The state machine of one site: `handle` takes an event and returns what follows from it."""
 
     def __init__(self, site: Site, *, stepped: bool = True) -> None:
         """``stepped``: slopes are followed step by step; else, in a rehearsal, from one end to the other."""

@@ -91,7 +91,7 @@ def between(start: Setting, end: Setting, share: float) -> Setting:
 
 @dataclass(frozen=True)
 class Program:
-    """See the module's page. Times are nanoseconds since it began."""
+    """A setting for every moment, and the moments at which it changes. Times are nanoseconds since it began."""
 
     word: str
     """'blink', 'breathe', 'ramp', 'chase', 'sequence', 'candle', 'tune' or 'sweep'."""

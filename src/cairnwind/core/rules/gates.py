@@ -110,7 +110,7 @@ def _mine(name: str, gates: Sequence[Gate[Any]], *, needed: bool) -> Mine:
 
 
 class Gates:
-    """See the module's page. One set of rules: another is armed when the site file is read anew, and takes over."""
+    """Asks the gates in their order, and tells each of what concerns it. One set of rules: another is armed when the site file is read anew, and takes over."""
 
     def __init__(self, state: State, rounds: Rounds) -> None:
         self.state = state

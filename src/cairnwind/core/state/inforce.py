@@ -14,7 +14,7 @@ from cairnwind.core.facts.interlocks import Latched, Stop, Tag
 
 @dataclass(slots=True)
 class InForce:
-    """See the module's page."""
+    """What keeps outputs at safe at this moment, but for interlocks."""
 
     starting: bool = True
     closing: bool = False

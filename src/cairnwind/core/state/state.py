@@ -58,7 +58,7 @@ class Inputs:
 
 
 class State:
-    """See the module's page. ``stepped``: slopes are followed step by step; else, in a rehearsal, from one end to the other."""
+    """What one engine knows: claims, drives, contacts, clocks, what is in force. ``stepped``: slopes are followed step by step; else, in a rehearsal, from one end to the other."""
 
     __slots__ = (
         "boards", "clocks", "in_force", "inputs", "journal", "on_board", "outputs", "scenes", "site", "stepped", "stopping", "trials",

@@ -22,7 +22,7 @@ Asked = tuple[ev.Wish | ev.Renew, Claim, int, Claim | None]
 
 
 class Turn:
-    """See the module's page."""
+    """What one event has touched and brought about, until its effects are returned."""
 
     __slots__ = (
         "asked", "drives", "effects", "glided", "known", "mono", "now", "phrase", "started", "state", "touched", "wall",

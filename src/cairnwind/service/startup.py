@@ -34,7 +34,7 @@ def clock() -> Instant:
     return Instant(time.monotonic_ns(), time.time_ns())
 
 
-class Pins:
+class Machine:
     """The engine of a site with its links: what decides and what drives."""
 
     def __init__(
