@@ -244,7 +244,8 @@ def test_two_pads_at_once_in_one_page_and_two_browsers_on_one_output(
             ):  # where the machine is too slow for one of twenty updates a second a hold ends, as it should
                 one.evaluate(touch, ["pointerdown", 1])
                 two.evaluate(touch, ["pointerdown", 2])
-                eventually(lambda: (on("m0") and on("m2")) or page.get_by_text("It has stopped.").count())
+                stopped = page.get_by_text("It has stopped.")
+                eventually(lambda stopped=stopped: (on("m0") and on("m2")) or stopped.count())
                 time.sleep(0.8)
                 if on("m0") and on("m2"):
                     break

@@ -478,7 +478,7 @@ def test_a_real_run_on_a_fast_clock_gives_the_rehearsed_journal(
     for module in (startup, runtime):
         monkeypatch.setattr(module, "clock", fast)
     monkeypatch.setattr(runtime, "TURN", 15.0)
-    monkeypatch.setattr(service.pins, "fresh", lambda: True)
+    monkeypatch.setattr(service.machine, "fresh", lambda: True)
     service.start()
     try:
         client = Site(state=tmp_path / "state")
