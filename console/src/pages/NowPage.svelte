@@ -20,8 +20,15 @@
   const mine = (name: string) => whole || live.only === null || live.only.includes(name)
 
   // what things are and where does not change while one looks: only a new picture of the site changes it
-  const things = $derived(live.names.filter(mine).map((name) => live.outputs[name]).map(({ name, label, place }) => ({ name, label, place: place || 'elsewhere' })))
-  const inputs = $derived(Object.values(live.inputs).map(({ name, label, place }) => ({ name, label, place: place || 'elsewhere' })))
+  const still = <T extends { name: string; label: string; place: string }>(some: T[]) => some.map(({ name, label, place }) => ({ name, label, place: place || 'elsewhere' }))
+  const things = $derived.by(() => {
+    void [live.pictures, whole, live.only]
+    return untrack(() => still(live.names.filter(mine).map((name) => live.outputs[name])))
+  })
+  const inputs = $derived.by(() => {
+    void live.pictures
+    return untrack(() => still(Object.values(live.inputs)))
+  })
   const found = $derived.by(() => {
     const words = filter.toLowerCase().split(/\s+/).filter(Boolean)
     return words.length ? things.filter((each) => words.every((word) => `${each.name} ${each.label} ${each.place}`.toLowerCase().includes(word))) : things

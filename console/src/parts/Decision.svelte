@@ -35,7 +35,7 @@
       <dl>
         {#each each.steps.filter((step) => step.phase !== 'event') as step, number (number)}
           <dt>{number && each.steps.filter((one) => one.phase !== 'event')[number - 1]?.phase === step.phase ? '' : step.phase}</dt>
-          <dd class:no={step.no}>{step.what}{step.text ? `: ${step.text}` : ''}</dd>
+          <dd class:no={step.no}>{[step.what, step.text].filter(Boolean).join(': ')}</dd>
         {/each}
       </dl>
     </li>

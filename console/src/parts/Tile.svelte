@@ -54,7 +54,7 @@
 </script>
 
 {#if output}
-  <li class="tile" class:on={output.confirmed?.on} class:odd={odd(output)} class:unknown={!output.confirmed} data-output={name} data-state={output.state} style="--fill: {fill(output)}%; --tint: {output.confirmed?.colour ?? 'var(--glow)'}">
+  <li class="tile" class:dims={output.dimmable} class:on={output.confirmed?.on} class:odd={odd(output)} class:unknown={!output.confirmed} data-output={name} data-state={output.state} style="--fill: {fill(output) / 100}; --tint: {output.confirmed?.colour ?? 'var(--glow)'}">
     {#if holds && !output.wanted.on || hold.held}
       <button
         type="button" class="face" class:held={hold.held} aria-pressed={hold.held} disabled={!may && !hold.held}
@@ -84,8 +84,9 @@
 {/if}
 
 <style>
-  .tile { position: relative; display: flex; min-height: 6.4rem; border-radius: var(--radius-container); border: 1px solid var(--line); overflow: clip; isolation: isolate; background: var(--stone); }
-  .tile::before { content: ''; position: absolute; inset: auto 0 0; height: var(--fill); background: color-mix(in oklab, var(--tint) 62%, var(--stone)); z-index: -1; transition: height 160ms linear; border-radius: inherit; }
+  .tile { position: relative; display: flex; min-height: 6.4rem; border-radius: var(--radius-container); border: 1px solid var(--line); overflow: clip; isolation: isolate; content-visibility: auto; contain-intrinsic-size: auto 6.4rem; background: var(--stone); }
+  .tile::before { content: ''; position: absolute; inset: 0; transform: scaleY(var(--fill)); transform-origin: bottom; background: color-mix(in oklab, var(--tint) 62%, var(--stone)); z-index: -1;  }
+  .dims::before { transition: transform 160ms linear; }
   .on { border-color: color-mix(in oklab, var(--glow) 70%, var(--line)); }
   .odd { border: 2px dashed var(--wary); }
   .face { flex: 1; min-width: 0; display: flex; flex-direction: column; align-items: flex-start; gap: 0.1rem; padding: 0.75rem 0.9rem; text-align: left; touch-action: manipulation; user-select: none; -webkit-touch-callout: none; border-radius: inherit; }

@@ -1,4 +1,4 @@
-// The live state: follows the event stream. Whoever shows something imports `live`. Changes are taken once a frame.
+// The live state: follows the event stream. Whoever shows something imports `live`. Changes are put together.
 
 import * as api from './api'
 import { Problem } from './api'
@@ -37,6 +37,10 @@ class Live {
   }
   get boards(): Record<string, Board> {
     return boards.all
+  }
+  /** Counts the pictures of the whole site: names, labels and places change with one, and at no other time. */
+  get pictures(): number {
+    return outputs.filled + inputs.filled
   }
   get names(): string[] {
     return outputs.names
@@ -83,14 +87,20 @@ export async function open(): Promise<void> {
   follow()
 }
 
-// --- what comes, once a frame ---------------------------------------------------------------------------------
+// --- what comes, put together -----------------------------------------------------------------------------------
 
+/** Milliseconds between two pictures, by how many changes the last one had: a single change is shown with the next frame, a flood put together. */
+const rests = (changes: number) => (changes > 3 ? 200 : 60)
 const waiting = new Map<string, () => void>()
 let asked = false
+let taken = 0
+let last = 0
 
 function take(): void {
   asked = false
+  taken = performance.now()
   const all = [...waiting.values()]
+  last = all.length
   waiting.clear()
   for (const each of all) each()
 }
@@ -100,8 +110,10 @@ function soon(what: string, show: () => void): void {
   waiting.set(what, show)
   if (asked) return
   asked = true
-  if (document.visibilityState === 'visible') requestAnimationFrame(take)
-  else setTimeout(take, 200)
+  const rest = taken + rests(last) - performance.now()
+  if (document.visibilityState !== 'visible') setTimeout(take, 200)
+  else if (rest > 0) setTimeout(() => requestAnimationFrame(take), rest)
+  else requestAnimationFrame(take)
 }
 
 function follow(): void {

@@ -12,9 +12,12 @@ export class Shelf<T extends { name: string }> {
   /** By name; what is read of it is followed. */
   all = $state.raw<Record<string, T>>({})
   names = $state.raw<string[]>([])
+  /** Counts the times that all came afresh: for what follows from things that do not change by themselves. */
+  filled = $state(0)
 
   /** All of them, afresh. */
   fill(things: T[]): void {
+    this.filled += 1
     const same = things.length === this.names.length && things.every((thing, number) => thing.name === this.names[number])
     if (same) return things.forEach((thing) => (this.#cells.get(thing.name)!.now = thing))
     this.#cells = new Map(things.map((thing) => [thing.name, new Cell(thing)]))

@@ -36,3 +36,5 @@ def log_to(path: str | None) -> None:
     root.handlers[:] = [handler]
     root.setLevel(logging.INFO)
     root.propagate = False
+    # a library that warns of bytes which somebody sent does it by the root logger: nobody fills this host's terminal with that
+    logging.getLogger().addHandler(logging.NullHandler())
