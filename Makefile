@@ -8,8 +8,8 @@ FORMS := $(wildcard src/cairnwind/forms/*.py) src/cairnwind/service/calls.py too
 CONSOLE_SOURCES := $(shell find console -type f -not -path '*/node_modules/*' -not -name described.d.ts 2>/dev/null) $(wildcard docs/*.md)
 PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 ROWS ?= .
-# More than cores: many tests wait for time to pass, or for another process.
-WORKERS ?= $(shell echo $$(($$(nproc) + 2)))
+# One more than cores: many tests wait for time to pass, or for another process.
+WORKERS ?= $(shell echo $$(($$(nproc) + 1)))
 EVENTS ?= 1000000
 BOARD := src/cairnwind/demo/board
 CONSUMER := tests/consumer/node_modules/.package-lock.json

@@ -126,6 +126,23 @@ def _nothing_is_undescribed() -> Iterator[None]:
     assert not described.undescribed, "see tests/described.py"
 
 
+LONG = (
+    "test_bench",
+    "test_frame",
+    "test_api",
+    "test_kernel_lab",
+    "test_plan",
+    "test_siege",
+    "test_lifecycle",
+)
+"""Files that take longest: they begin first, so that none of them runs alone at the end."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The order of files; within each that of its tests."""
+    items.sort(key=lambda item: LONG.index(item.path.stem) if item.path.stem in LONG else len(LONG))
+
+
 def pytest_unconfigure() -> None:
     """A test that fails before it ends its service must not keep the whole run from ending."""
     for running in list(_running):
@@ -268,7 +285,8 @@ class Demo:
         return cairnwind("--state", self.state, *args, **more)
 
     def now(self, name: str) -> dict[str, Any]:
-        confirmed: dict[str, Any] = self.site.output(name)["confirmed"]
+        """What it is confirmed at; a board that a busy machine has lost is waited for."""
+        confirmed: dict[str, Any] = eventually(lambda: self.site.output(name)["confirmed"])
         return confirmed
 
     def end(self) -> None:
