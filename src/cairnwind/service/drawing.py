@@ -12,7 +12,7 @@ from functools import partial
 from html import escape
 from typing import Any
 
-from cairnwind.site.circuits import Circuit
+from cairnwind.site.circuit import Circuit
 
 if "schemdraw" not in sys.modules:
     # it loads matplotlib where that is installed, which takes seconds; what it needs for SVG it has itself

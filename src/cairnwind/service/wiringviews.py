@@ -13,7 +13,8 @@ from cairnwind.core.values.errors import CallerError
 from cairnwind.service.asked import answer
 from cairnwind.service.bounded import Bounded
 from cairnwind.service.desk import Desk
-from cairnwind.site.circuits import Circuit, Part, circuit, sheet, to_buy
+from cairnwind.site.circuit import Circuit, Part
+from cairnwind.site.circuits import circuit, sheet, to_buy
 
 DRAWINGS_KEPT = 200
 
