@@ -32,6 +32,16 @@ def test_pins_look_and_the_boards_they_are_on(demo: Demo) -> None:
     assert "kiln" not in by_board
 
 
+def test_supplies_and_rules_as_they_stand(demo: Demo) -> None:
+    said = demo.cli("look", "--supplies").stdout
+    assert "coil-rail  5 V" in said
+    assert "of 250 mA" in said
+    assert json.loads(demo.cli("look", "--supplies", "--json").stdout)[0]["limit"] == 0.25
+    rule = demo.cli("rules", "no fire without draught").stdout
+    assert "so: kiln-door is closed" in rule
+    assert "not so: kiln-vent is on for 30 s (kiln-vent is off)" in rule
+
+
 def test_try_says_what_it_reads_and_lets_go(demo: Demo) -> None:
     once = demo.cli("try", "shelf:J2-10", "pwm", "800Hz", "25%", "--once").stdout.splitlines()
     assert once == [

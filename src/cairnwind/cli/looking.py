@@ -31,11 +31,12 @@ TRACE_EVERY = 0.3
 @click.option(
     "--written", "as_written", is_flag=True, help="What the site file says of NAME, and what else it could."
 )
+@click.option("--supplies", is_flag=True, help="What is drawn from each supply, and what is left.")
 @click.option("--csv", "as_csv", is_flag=True, help="With a map: as CSV.")
 @as_json
 @click.pass_context
 def look(
-    ctx: click.Context, name: str | None, by_board: bool, remote: str | None, as_written: bool, as_csv: bool, as_json: bool
+    ctx: click.Context, name: str | None, by_board: bool, remote: str | None, as_written: bool, supplies: bool, as_csv: bool, as_json: bool
 ) -> None:  # fmt: skip
     """What is what now: the site, or one output, input or board; or the map of a remote."""
     from cairnwind.cli import show
@@ -46,6 +47,10 @@ def look(
             raise click.UsageError("Name an output, an input or a board: cairnwind look NAME --written.")
         form = site.written(name)
         show.emit(form) if as_json else show.written(form)
+        return
+    if supplies:
+        drawn = site.supplies()
+        show.emit(drawn) if as_json else show.supplies(drawn)
         return
     if remote is not None:
         from cairnwind.cli import remotes

@@ -28,7 +28,7 @@ def _who(by: str | None) -> str:
 @as_json
 @click.pass_context
 def rules(ctx: click.Context, name: str | None, as_json: bool) -> None:
-    """What must never be, what follows from what, and how each rule stands; of all, or those about NAME."""
+    """What must never be, what follows from what, and how each rule stands; of all, or, part by part, those about NAME."""
     from rich.table import Table
     from rich.text import Text
 
@@ -51,8 +51,29 @@ def rules(ctx: click.Context, name: str | None, as_json: bool) -> None:
         state = Text(f"\n{each['state']}", style="bold red") if bad else Text("")
         if "left" in each:
             state = Text(f"\n{each['left']['text']}", style="bold red" if bad else "dim")
-        table.add_row(Text(each["name"]), Text(each["kind"], style="dim"), Text(each["text"]) + state)
+        parts = _parts(each) if name is not None else []
+        if each["holds_back"]:
+            parts.append(Text(f"\nit keeps off now: {', '.join(each['holds_back'])}", style="yellow"))
+        said = Text.assemble(Text(each["text"]), state, *parts)
+        table.add_row(Text(each["name"]), Text(each["kind"], style="dim"), said)
     show.console().print(table)
+
+
+SO = {True: "so", False: "not so", None: "not known"}
+
+
+def _parts(rule: Any) -> list[Any]:
+    """How each part of a rule's condition stands, a line each."""
+    from rich.text import Text
+
+    lines = []
+    for part in rule["parts"]:
+        instead = f" ({part['instead']})" if part["instead"] and part["instead"] != part["text"] else ""
+        text = f"\n{'  ' * part['depth']}{SO[part['so']]}: {part['text']}{instead}"
+        lines.append(Text(text, style="green" if part["so"] else "dim"))
+    if rule["grace_ends"]:
+        lines.append(Text(f"\na grace runs until {rule['grace_ends']}", style="yellow"))
+    return lines
 
 
 @main.command()

@@ -70,6 +70,23 @@ def over(text: str) -> bool:
     return datetime.fromisoformat(text) < datetime.now(UTC)
 
 
+def supplies(found: Sequence[Mapping[str, Any]]) -> None:
+    """What is drawn from each supply, by which outputs, and what is left."""
+    if not found:
+        click.echo("The site file has no supplies.")
+    for each in found:
+        drawn, limit = each["drawn"], each["limit"]
+        said = "not known" if drawn is None else f"{drawn * 1000:.4g} mA"
+        if limit is not None:
+            said += f" of {limit * 1000:.4g} mA" + (
+                "" if drawn is None else f", {max(0.0, limit - drawn) * 1000:.4g} mA left"
+            )
+        click.echo(f"{click.style(each['name'], bold=True)}  {each['volts']:g} V  {said}")
+        for output in each["outputs"]:
+            on = {True: "on", False: "off", None: "not known"}[output["on"]]
+            click.echo(f"  {output['output']}  {output['amperes'] * 1000:.4g} mA  {on}")
+
+
 def look(
     facts: Mapping[str, Any],
     outputs: Sequence[Mapping[str, Any]],
