@@ -14,12 +14,16 @@ from typing import Any
 
 from cairnwind.site.circuit import Circuit
 
-if "schemdraw" not in sys.modules:
-    # it loads matplotlib where that is installed, which takes seconds; what it needs for SVG it has itself
-    sys.modules.setdefault("matplotlib", None)  # type: ignore[arg-type]
+# it loads matplotlib where that is installed, which takes seconds; what it needs for SVG it has itself
+HIDDEN = "matplotlib" not in sys.modules
+if HIDDEN:
+    sys.modules["matplotlib"] = None  # type: ignore[assignment]
 
-import schemdraw
-from schemdraw import elements as e
+import schemdraw  # noqa: E402
+from schemdraw import elements as e  # noqa: E402
+
+if HIDDEN:
+    del sys.modules["matplotlib"]
 
 schemdraw.use("svg")
 e.style(e.STYLE_IEC)
