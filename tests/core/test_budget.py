@@ -95,7 +95,11 @@ def test_time_runs_out_and_comes_back_for_those_that_wait_and_for_nobody_else() 
     assert more is not None
     assert (more - run.wall) / NS == pytest.approx(3600 + 300 - 660, abs=1), "when half of it is left again"
     assert f"{local(more, run.site.timezone):%H:%M}" in refused.remedy
-    run.pass_time(54 * MINUTE - 2 * NS)
+    run.pass_time(51 * MINUTE)
+    early = run.wish("kiln", True)
+    assert early.outcome == "refused", "two minutes are left again, and five are wanted"
+    assert on(run) == set()
+    run.pass_time(3 * MINUTE - 2 * NS)
     assert on(run) == set()
     run.pass_time(5 * NS)
     assert on(run) == {"kiln"}, "the plan's claim has waited"
