@@ -142,6 +142,7 @@ def test_what_is_said_of_transistors_supplies_and_strips() -> None:
         (["strip", "--lamps", "30", "--limit", "2A", "--data", "5V"], 0, "30 * 60 mA = 1.8 A of 2 A"),
         (["pwm", "--frequency", "100Hz"], 0, "use 1250 Hz or more"),
         (["divider", "--source", "5V"], 0, "3.21 V"),
+        (["strip", "--limit", "2A", "--lamps", "1e99999999999999999"], 2, "is no lamps"),
         (["transistor", "--load", "72mA", "--coil", "--diode"], 0, "through the diode: good"),
     ],
 )

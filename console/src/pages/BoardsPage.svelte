@@ -27,7 +27,7 @@
   const sensed = $derived(Object.values(live.inputs).filter((input) => input.board === shown).map((input) => input.name))
   const connectors = $derived([...new Set(pins.map((pin) => pin.connector))])
   const choose = (pin: PinForm) => (picked = picked === pin.pin ? undefined : (pin.pin ?? undefined))
-  /** The boards of one chain, with their address switches as they have to be set. */
+  /** Its address switches, as they have to be set. */
   const switches = $derived(whole?.name === shown && Array.isArray(whole.facts.switches) ? (whole.facts.switches as boolean[]) : undefined)
   const trying = $derived(pins.find((pin) => pin.pin && pin.pin === picked))
 

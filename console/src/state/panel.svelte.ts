@@ -63,6 +63,7 @@ export const panel = {
     zone = timezone
     settings.now = { salt, hash: await stirred(code, salt), ...how }
     opened = false
+    void awake()
   },
   /** Whether this is its code; then everything is open until nobody has touched it for a while. */
   async open(code: string): Promise<boolean> {

@@ -71,10 +71,9 @@ class RuleViews:
     def _held_back(self) -> dict[str, list[str]]:
         """By interlock: the outputs that somebody wants on and that it keeps off."""
         held: dict[str, list[str]] = {}
-        for page in self.runtime.publisher.current.pages:
-            for now in page.nows:
-                if now.refusal is not None and now.refusal.rule and now.leader is not None:
-                    held.setdefault(now.refusal.rule, []).append(now.output.name)
+        for now in self.runtime.publisher.current.nows:
+            if now.refusal is not None and now.refusal.rule and now.leader is not None:
+                held.setdefault(now.refusal.rule, []).append(now.output.name)
         return held
 
     def _rule(
