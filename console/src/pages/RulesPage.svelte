@@ -3,6 +3,7 @@
 <script lang="ts">
   import * as api from '../state/api'
   import { Problem } from '../state/api'
+  import { again } from '../state/again'
   import { clock, live } from '../state/live.svelte'
   import { serviceTime } from '../state/link.svelte'
   import type { Answer, Rule } from '../state/types'
@@ -27,20 +28,7 @@
   const label = (name: string) => live.outputs[name]?.label || name
   const left = (until: string) => `${Math.max(0, Math.round((Date.parse(until) - now) / 1000))} s`
 
-  $effect(() => {
-    let open = true
-    const read = async () => {
-      try {
-        const found = await api.rules()
-        if (open) [rules, now] = [found, serviceTime()]
-      } catch (error) {
-        if (!(error instanceof Problem)) throw error // the page says already that the service is away
-      }
-      if (open) timer = setTimeout(read, EVERY)
-    }
-    let timer = setTimeout(read)
-    return () => { open = false; clearTimeout(timer) }
-  })
+  $effect(() => again(EVERY, api.rules, (found) => ([rules, now] = [found, serviceTime()])))
 
   async function ask(event: Event) {
     event.preventDefault()

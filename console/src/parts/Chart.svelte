@@ -1,7 +1,7 @@
 <!-- How one thing was over a time: least, mean and greatest. It shows GET /api/v1/records/readings/NAME, read again every minute. -->
 <script lang="ts">
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
+  import { again } from '../state/again'
   import { live } from '../state/live.svelte'
   import { serviceTime } from '../state/link.svelte'
   import { inZone, number } from '../state/say'
@@ -16,18 +16,8 @@
 
   $effect(() => {
     const [asked, span] = [name, days]
-    let open = true
-    const read = async () => {
-      try {
-        const found = await api.readings(asked, new Date(serviceTime() - span * 86_400_000).toISOString(), new Date(serviceTime()).toISOString())
-        if (open) readings = found
-      } catch (error) {
-        if (!(error instanceof Problem)) throw error // the page says already that the service is away
-      }
-    }
-    void read()
-    const timer = setInterval(read, EVERY)
-    return () => { open = false; clearInterval(timer) }
+    const at = (time: number) => new Date(time).toISOString()
+    return again(EVERY, () => api.readings(asked, at(serviceTime() - span * 86_400_000), at(serviceTime())), (found) => (readings = found))
   })
 
   let space = $state(860)

@@ -1,7 +1,7 @@
 <!-- How it was decided about an output, phase by phase, now and as it comes. It shows GET /api/v1/outputs/NAME/trace, while it is open. -->
 <script lang="ts">
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
+  import { again } from '../state/again'
   import { clock } from '../state/live.svelte'
   import type { Decided } from '../state/types'
 
@@ -13,18 +13,7 @@
 
   $effect(() => {
     const asked = name
-    let open = true
-    const look = async () => {
-      try {
-        const found = await api.trace(asked, all.at(-1)?.number)
-        if (open && found.length) all = [...all, ...found].slice(-KEPT)
-      } catch (error) {
-        if (!(error instanceof Problem)) throw error // the page says already that the service is away
-      }
-      if (open) timer = setTimeout(look, EVERY)
-    }
-    let timer = setTimeout(look)
-    return () => { open = false; clearTimeout(timer) }
+    return again(EVERY, () => api.trace(asked, all.at(-1)?.number), (found) => { if (found.length) all = [...all, ...found].slice(-KEPT) })
   })
 </script>
 

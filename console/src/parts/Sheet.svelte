@@ -5,7 +5,6 @@
   import PinOff from '@lucide/svelte/icons/pin-off'
   import X from '@lucide/svelte/icons/x'
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
   import { release, turn } from '../state/act.svelte'
   import { flip, pinned } from '../state/kept.svelte'
   import { day, live } from '../state/live.svelte'
@@ -34,14 +33,9 @@
   let why = $state<Why>()
   let lasting = $state('')
   async function unlock(code: string): Promise<string> {
-    try {
-      await api.openGuarded(name, code)
-      close()
-      return ''
-    } catch (error) {
-      if (!(error instanceof Problem)) throw error
-      return `${error.sentence} ${error.remedy}`
-    }
+    const said = await api.refusal(() => api.openGuarded(name, code))
+    if (!said) close()
+    return said
   }
 
   let deciding = $state(false)

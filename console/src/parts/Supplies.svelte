@@ -1,7 +1,7 @@
 <!-- Supplies: what is drawn from each now, by which outputs, and what is left. It shows GET /api/v1/supplies. -->
 <script lang="ts">
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
+  import { again } from '../state/again'
   import { live } from '../state/live.svelte'
   import { number } from '../state/say'
   import type { Supply } from '../state/types'
@@ -10,20 +10,7 @@
   let supplies = $state.raw<Supply[]>([])
   const amperes = (value: number) => (value < 1 ? `${Math.round(value * 1000)} mA` : `${number(value)} A`)
 
-  $effect(() => {
-    let open = true
-    const read = async () => {
-      try {
-        const found = await api.supplies()
-        if (open) supplies = found
-      } catch (error) {
-        if (!(error instanceof Problem)) throw error // the page says already that the service is away
-      }
-      if (open) timer = setTimeout(read, EVERY)
-    }
-    let timer = setTimeout(read)
-    return () => { open = false; clearTimeout(timer) }
-  })
+  $effect(() => again(EVERY, api.supplies, (found) => (supplies = found)))
 </script>
 
 {#each supplies as supply (supply.name)}

@@ -2,7 +2,6 @@
      what is held back. Each says what to do and who may. -->
 <script lang="ts">
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
   import { name as myName } from '../state/kept.svelte'
   import { attempt, clock, day, live } from '../state/live.svelte'
   import { aside } from '../state/words'
@@ -30,18 +29,8 @@
 
   async function named(what: (name: string) => Promise<unknown>): Promise<void> {
     myName.now = by.trim()
-    refused = await said(() => what(by.trim()))
+    refused = await api.refusal(() => what(by.trim()))
     if (!refused) asked = ''
-  }
-  /** Do it; what is refused stands where the finger was. */
-  async function said(action: () => Promise<unknown>): Promise<string> {
-    try {
-      await action()
-      return ''
-    } catch (error) {
-      if (!(error instanceof Problem)) throw error
-      return `${error.sentence} ${error.remedy}`
-    }
   }
 </script>
 

@@ -11,6 +11,17 @@ export class Problem extends Error {
   }
 }
 
+/** Do something; what was refused comes back in a sentence with its remedy, empty if nothing was. */
+export async function refusal(action: () => Promise<unknown>): Promise<string> {
+  try {
+    await action()
+    return ''
+  } catch (error) {
+    if (!(error instanceof Problem)) throw error
+    return `${error.sentence} ${error.remedy}`.trim()
+  }
+}
+
 /** What keeps something moving is given up after this time (milliseconds): then the link is lost. */
 const PROMPT = 1000
 /** Any other command is given up after this time, and not done if it comes later than that. */

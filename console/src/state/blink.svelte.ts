@@ -1,7 +1,6 @@
 // Which one is it? An output goes on and off a few times, held by this page; several after each other walk through a board.
 
 import * as api from './api'
-import { Problem } from './api'
 
 const STEP = 500
 const TIMES = 3
@@ -22,19 +21,17 @@ export async function blink(outputs: string[]): Promise<string> {
   const letGo = () => claim !== undefined && void api.letGoClaim(claim).catch(() => undefined) // it ends by itself if that is lost
   addEventListener('pagehide', letGo)
   try {
-    for (const output of outputs) {
-      for (let step = 0; step < 2 * TIMES && !ended; step++) {
-        blinking.now = output
-        claim = (await api.hold(output, '2 s', step % 2 ? 'off' : 'on')).claim?.id
-        await pause()
+    return await api.refusal(async () => {
+      for (const output of outputs) {
+        for (let step = 0; step < 2 * TIMES && !ended; step++) {
+          blinking.now = output
+          claim = (await api.hold(output, '2 s', step % 2 ? 'off' : 'on')).claim?.id
+          await pause()
+        }
+        letGo()
+        claim = undefined
       }
-      letGo()
-      claim = undefined
-    }
-    return ''
-  } catch (error) {
-    if (!(error instanceof Problem)) throw error
-    return `${error.sentence} ${error.remedy}`
+    })
   } finally {
     removeEventListener('pagehide', letGo)
     letGo()
