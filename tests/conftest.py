@@ -12,6 +12,7 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import hypothesis
@@ -226,6 +227,13 @@ def shared(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
     found = Running(tmp_path_factory.mktemp("shared"), SITE)
     yield found
     found.end()
+
+
+def standing(monkeypatch: pytest.MonkeyPatch, module: Any) -> list[float]:
+    """The monotonic seconds of a module, which go on only when a test adds to them: a machine that is slow sits no wait out and fills no measure anew."""
+    now = [time.monotonic()]
+    monkeypatch.setattr(module, "time", SimpleNamespace(monotonic=lambda: now[0], time_ns=time.time_ns))
+    return now
 
 
 def cairnwind(*args: str, **more: Any) -> subprocess.CompletedProcess[str]:

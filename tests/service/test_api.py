@@ -24,7 +24,7 @@ from cairnwind.client import Site
 from cairnwind.commands import page
 from cairnwind.commands.paths import braces, filled
 from cairnwind.core.values.errors import CallerError
-from cairnwind.service import calls
+from cairnwind.service import calls, desk
 from cairnwind.service import keys as keys_module
 from cairnwind.service.app import make_app
 from cairnwind.service.door import Door
@@ -32,7 +32,7 @@ from cairnwind.service.keys import digest
 from cairnwind.service.stream import BEAT
 from cairnwind.service.wire import Wire
 from cairnwind.site import page as site_file
-from tests.conftest import CAIRNWIND, ROOT, Process, Running, eventually, spawn
+from tests.conftest import CAIRNWIND, ROOT, Process, Running, eventually, spawn, standing
 
 STUDIO = """
 site = "Test bench"
@@ -460,7 +460,8 @@ def test_a_way_back_in_for_who_has_the_folder(running: Running) -> None:
     assert running.site.who()["role"] == "keep", "the start makes the first key anew"
 
 
-def test_guessing_is_slowed_and_keeps_nobody_out(running: Running) -> None:
+def test_guessing_is_slowed_and_keeps_nobody_out(running: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    standing(monkeypatch, keys_module)
     assert running.site.who()["key"] == "first key"
     answers = [running.http("GET", "/api/v1/site", key=f"guess {number}").status_code for number in range(8)]
     assert answers[:5] == [401] * 5
@@ -481,7 +482,10 @@ def test_guessing_is_slowed_and_keeps_nobody_out(running: Running) -> None:
     assert good.status_code in (200, 201), "bad links from the same address lock no good one out"
 
 
-def test_too_many_commands_are_refused_and_moves_to_off_never(running: Running) -> None:
+def test_too_many_commands_are_refused_and_moves_to_off_never(
+    running: Running, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    standing(monkeypatch, desk)
     hasty = Site(running.url, running.site.new_key("hasty", "operate"))
 
     def command(number: int) -> str:

@@ -13,9 +13,10 @@ from cairnwind.client import CallerError, Site
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import PERSON, TAKEOVER, Rank, Source
 from cairnwind.core.values.settings import FULL, OFF, ON
+from cairnwind.service import desk as desk_module
 from cairnwind.service import lanes
 from cairnwind.service.startup import clock
-from tests.conftest import SITE, Running, eventually
+from tests.conftest import SITE, Running, eventually, standing
 
 
 class Held:
@@ -102,7 +103,10 @@ def test_releases_are_never_shed_and_changes_of_a_hold_are(
     assert running.link().level("vent") == FULL, "and so was the off"
 
 
-def test_a_key_is_counted_for_what_it_wants_and_not_for_what_it_lets_go(running: Running) -> None:
+def test_a_key_is_counted_for_what_it_wants_and_not_for_what_it_lets_go(
+    running: Running, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    standing(monkeypatch, desk_module)
     operator = running.site.new_key("operator", "operate")
     codes = [
         running.http("DELETE", "/api/v1/outputs/vent/claim", key=operator).status_code for _ in range(150)

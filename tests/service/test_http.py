@@ -14,8 +14,9 @@ import pytest
 import requests
 
 from cairnwind.core.values.settings import FULL
+from cairnwind.service import desk
 from cairnwind.service.snapshot import Shown
-from tests.conftest import Running, eventually
+from tests.conftest import Running, eventually, standing
 
 CLAIMS = "/api/v1/claims"
 
@@ -178,7 +179,8 @@ def test_large_answers_are_compressed_for_whoever_takes_that(shared: Running) ->
     assert "Content-Encoding" not in shared.http("GET", "/api/v1/all-stop").headers, "it is small"
 
 
-def test_whoever_has_to_wait_is_told_how_long(shared: Running) -> None:
+def test_whoever_has_to_wait_is_told_how_long(shared: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    standing(monkeypatch, desk)
     key = shared.site.new_key("quick", "operate")
     for _ in range(300):
         answer = shared.http("POST", CLAIMS, key=key, json={"output": "gallery", "setting": "on"})

@@ -9,7 +9,6 @@ from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
-from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -17,7 +16,7 @@ import pytest
 from cairnwind.client import CallerError, Site
 from cairnwind.core.values.errors import BoardError
 from cairnwind.service import codes
-from tests.conftest import SITE, Running, eventually
+from tests.conftest import SITE, Running, eventually, standing
 
 RULES = """
 [output.store]
@@ -249,8 +248,7 @@ def test_wrong_codes_are_counted_make_one_wait_and_tell_nothing(
 ) -> None:
     for owner, code in (("anna", "4711x"), ("ben", "8080y")):
         ruled.site.give_code("store", owner, code)
-    now = [time.monotonic()]  # its own time: a machine that is slow must not sit the wait out
-    monkeypatch.setattr(codes, "time", SimpleNamespace(monotonic=lambda: now[0], time_ns=time.time_ns))
+    now = standing(monkeypatch, codes)
     tried: list[str] = []
     original = codes.Codes._fits
     monkeypatch.setattr(
@@ -280,7 +278,10 @@ def test_wrong_codes_are_counted_make_one_wait_and_tell_nothing(
     )
 
 
-def test_many_guesses_at_once_are_as_many_as_one_after_the_other(ruled: Running) -> None:
+def test_many_guesses_at_once_are_as_many_as_one_after_the_other(
+    ruled: Running, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    standing(monkeypatch, codes)
     ruled.site.give_code("store", "anna", "4711x")
 
     def guess(number: int) -> int:
