@@ -60,7 +60,7 @@ def check(engine: Engine) -> list[Any]:
     if any(reason.endswith("between two starts") for reason in _reasons(engine)):
         return did  # another has started since they were asked; they are asked again when their own time has come
     for name, was in before.items():
-        if engine.gates.rounds:
+        if engine.gates.rounds.held:
             return did
         if was != after[name]:
             differs = [
