@@ -62,6 +62,7 @@ class Deciding:
                 if times % MOST_TURNS == 0:
                     gates.rounds.turned(turn, name, settled)
                 self._want(turn, outputs[name], gates)
+                turn.free = ""
             if gates.some:
                 gates.shared.give_places(turn, batch, known)
             for name in batch:
@@ -160,7 +161,7 @@ class Deciding:
         found = gates.rounds.refuse(turn, s) if gates.rounds.held else None
         if found is None:
             found = refusal(turn.state.in_force, s.output)
-        if found is not None or not wants or not s.gating.mine.refuse:
+        if found is not None or not wants or not s.gating.mine.refuse or turn.free == s.output.name:
             return found
         return gates.own(turn, s, starting=not s.gating.granted)
 

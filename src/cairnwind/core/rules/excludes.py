@@ -48,9 +48,11 @@ KIND = Kind("excludes", Excludes, {
 class ExcludesSharing(Sharing[Excludes]):
     """It at work in its circle."""
 
+    __slots__ = ()
+
     def placed(self, name: str, asking: Asking, count: int) -> None:
         """Who has the one place."""
-        held = asking.held.setdefault(self.rule.name, {})
+        held = asking.held.setdefault(self.name, {})
         if count > 0:
             held[name] = None
         else:
@@ -58,10 +60,10 @@ class ExcludesSharing(Sharing[Excludes]):
 
     def room(self, name: str, asking: Asking) -> Refusal | None:
         """Another has the one place."""
-        rule = self.rule
-        held = [each for each in asking.held.get(rule.name, ()) if each != name]
+        held = [each for each in asking.held.get(self.name, ()) if each != name]
         if not held:
             return None
+        rule = self.rule
         other = held[0] if len(held) == 1 else next(each for each in rule.outputs if each in held)
         only, text = f"'{rule.name}' lets only one of {listed(rule.outputs)} be on", asking.bids[other].text
         if asking.bids[other].holding:

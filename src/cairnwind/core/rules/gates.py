@@ -145,9 +145,14 @@ class Gates:
             for name in dict.fromkeys(gate.concerned()):
                 own.setdefault(name, []).append(gate)
         self.some = bool(own)
+        alike: dict[
+            Mine, Mine
+        ] = {}  # one for all outputs of the same gates: what is touched often is to be small
         for name, s in self.state.outputs.items():
-            s.gating.ruled = name in own
-            s.gating.mine = _mine(name, own[name], needed=self.needs.needed(name)) if name in own else None
+            s.gating.ruled, s.gating.mine = name in own, None
+            if name in own:
+                mine = _mine(name, own[name], needed=self.needs.needed(name))
+                s.gating.mine = alike.setdefault(mine, mine)
 
     def same(self, old: Gates) -> bool:
         """Whether the same interlocks hold as before."""
@@ -209,8 +214,11 @@ class Gates:
         """What all interlocks would say if somebody of this rank wanted an output on now."""
         if not s.gating.ruled:
             return None
-        found = self.own(turn, s, starting=not s.gating.granted) if s.gating.mine.refuse else None
-        return found or (self.shared.room(turn, s, rank) if s.gating.circle is not None else None)
+        gating = s.gating
+        found = self.own(turn, s, starting=not gating.granted) if gating.mine.refuse else None
+        if found is None and not gating.granted and not self.watches.dirty:
+            turn.free = s.output.name
+        return found or (self.shared.room(turn, s, rank) if gating.circle is not None else None)
 
     def grace(self, s: Standing) -> Refusal | None:
         """What ends soon, unless something changes: an output is on by a grace alone, or a trip of it counts down."""

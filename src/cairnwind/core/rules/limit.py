@@ -116,14 +116,13 @@ def of_supplies(site: Site, own: Iterable[Interlock]) -> list[Limit]:
 class LimitSharing(Sharing[Limit]):
     """It at work in its circle. Weights in whole millionths: sums are kept up to date at every change."""
 
+    __slots__ = ("_freed", "_most", "_noted", "_used", "_weight")
     queues = True
 
     def __init__(self, rule: Limit) -> None:
         super().__init__(rule)
         self._weight = {name: _micro(weight) for name, weight in rule.weights.items()}
         self._most = _micro(rule.most)
-        self.waiting: set[str] = set()
-        """Who had no room."""
         self._used = 0
         """What those need that may be on."""
         self._noted: int | None = None
@@ -138,7 +137,7 @@ class LimitSharing(Sharing[Limit]):
 
     def begin(self, asking: Asking) -> None:
         """Nobody has a place; what may be on occupies its room."""
-        asking.taken[self.rule.name], asking.occupied[self.rule.name] = 0, self._used
+        asking.taken[self.name], asking.occupied[self.name] = 0, self._used
 
     def known(self, name: str, may_be_on: bool) -> None:
         """An output may be on from now on, or is known not to be."""
@@ -146,11 +145,11 @@ class LimitSharing(Sharing[Limit]):
 
     def placed(self, name: str, asking: Asking, count: int) -> None:
         """An output got a place, or has none any more."""
-        asking.taken[self.rule.name] += count * self._weight[name]
+        asking.taken[self.name] += count * self._weight[name]
 
     def occupied(self, name: str, asking: Asking, count: int) -> None:
         """An output counts as on, or no longer does."""
-        asking.occupied[self.rule.name] += count * self._weight[name]
+        asking.occupied[self.name] += count * self._weight[name]
 
     def note(self, bids: Mapping[str, Bid], now: int) -> None:
         """See whether room was made since the last time, and who no longer waits."""
@@ -162,8 +161,11 @@ class LimitSharing(Sharing[Limit]):
 
     def room(self, name: str, asking: Asking) -> Refusal | None:
         """Beside those that have their place there is no room for it, or none yet."""
-        rule, weight = self.rule, self._weight[name]
-        used = asking.taken[rule.name] - (weight if name in asking.placed else 0)
+        weight = self._weight[name]
+        used = asking.taken[self.name] - (weight if name in asking.placed else 0)
+        if used + weight <= self._most and not self.waiting and not asking.full:
+            return None
+        rule = self.rule
         if weight > self._most:
             return Refusal(
                 "limit", self._too_much(name, asking, used), "Raise the limit, or take it out of it.", rule=rule.name
@@ -199,16 +201,16 @@ class LimitSharing(Sharing[Limit]):
 
     def clear(self, name: str, asking: Asking) -> Refusal | None:
         """What has to go off first may still be on."""
-        facts, weight, key = asking.facts, self._weight[name], self.rule.name
-        mine = weight if facts[name].may_be_on or name in asking.on else 0
+        facts, weight, key = asking.facts, self._weight[name], self.name
+        mine = weight if facts[name].may_be_on or asking.placed.get(name) else 0
         if asking.occupied[key] - mine + weight <= self._most:
             return None
         others = [
             each
             for each in self.rule.outputs
-            if each != name and (each in asking.on or facts[each].may_be_on)
+            if each != name and (asking.placed.get(each) or facts[each].may_be_on)
         ]
-        first = next((each for each in others if each not in asking.on), others[0])
+        first = next((each for each in others if not asking.placed.get(each)), others[0])
         return leaving("limit", self.rule.name, first, facts[first])
 
     def admitted(self, name: str) -> None:

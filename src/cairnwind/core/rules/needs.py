@@ -216,7 +216,9 @@ class NeedsGate(Gate[Needs]):
         if looking and s.drive.confirmed is not None and target != s.drive.confirmed:
             for rule, watch in looking:
                 still_on = [
-                    name for name in rule.outputs if name != s.output.name and occupies(turn, name).may_be_on
+                    name
+                    for name in rule.outputs
+                    if name != s.output.name and occupies(turn, turn.state.outputs[name]).may_be_on
                 ]
                 coming = {**self._coming(turn, rule), s.output.name: [target]}
                 if not still_on or watch.value is not True:

@@ -31,9 +31,8 @@ _UNKNOWN = Fact(True, "is not known to be off", 0, leaving=True)
 _UNKNOWN_STUCK = Fact(True, "is not known to be off", 0)
 
 
-def occupies(turn: Turn, name: str) -> Fact:
+def occupies(turn: Turn, s: Standing) -> Fact:
     """What is known of an output."""
-    s = turn.state.outputs[name]
     if not turn.state.boards[s.output.pin.board].up:
         return _away(turn, s)
     drive = s.drive

@@ -202,7 +202,7 @@ class PaceGate(Gate[Pace]):
     def started(self, turn: Turn, s: Standing) -> None:
         """It goes on."""
         pacing, now = self._pacing[s.output.name], turn.now.mono
-        if not (pacing.on_at and occupies(turn, s.output.name).may_be_on):
+        if not (pacing.on_at and occupies(turn, s).may_be_on):
             pacing.on_at = now  # else it has not gone off since
         pacing.starts.append(now)
         was, pacing.rested = pacing.rested, True

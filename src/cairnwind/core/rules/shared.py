@@ -45,6 +45,11 @@ class Circle:
     places are given anew to all who bid.
     """
 
+    __slots__ = (
+        "_fits", "added", "asking", "dirty", "facts", "given", "had", "lookers", "of", "outputs", "position", "queues", "rules", "seen",
+        "smooth", "stale",
+    )  # fmt: skip
+
     def __init__(self, outputs: tuple[str, ...], rules: Iterable[Sharing[Any]]) -> None:
         self.outputs = outputs
         self.rules = tuple(rules)
@@ -68,10 +73,11 @@ class Circle:
         """Those of the rules that have people wait."""
         self.smooth = False
         """Everybody who bids has a place and may go on, and nobody waits."""
-        self.stale = dict.fromkeys(outputs)
-        """Of whom something else may be known by now."""
-        self.dirty = dict.fromkeys(outputs)
-        """Who may bid otherwise by now, or of whom something else may be known, since places were given."""
+        self.dirty = dict.fromkeys(outputs, True)
+        """Who may bid otherwise by now, or of whom something else may be known, since places were given; and whether the latter has to
+        be looked at yet."""
+        self.stale = True
+        """There is somebody of whom that has to be looked at."""
         self.given = False
         """Places have been given since the site file was read."""
         self.lookers: dict[str, None] = {}
@@ -99,16 +105,22 @@ class Circle:
 
     def refresh(self, turn: Turn) -> None:
         """Look again at those of whom something else may be known; not asked while there are none."""
-        self._fits = None
-        for name in self.stale:
-            fact, was = occupies(turn, name), self.facts.get(name)
-            if (was is not None and was.may_be_on) != fact.may_be_on:
-                for each in self.of[name]:
-                    each.known(name, fact.may_be_on)
-                if was is not None:
-                    self.asking.known(name, fact.may_be_on, self.of[name])
-            self.facts[name] = fact
-        self.stale.clear()
+        for name in [name for name, stale in self.dirty.items() if stale]:
+            self.dirty[name] = False
+            self._look(turn, turn.state.outputs[name])
+
+    def _look(self, turn: Turn, s: Standing) -> None:
+        """Look again at one."""
+        self._fits, self.stale = None, False
+        name = s.output.name
+        fact, was = occupies(turn, s), self.facts.get(name)
+        if (was is not None and was.may_be_on) != fact.may_be_on:
+            rules = self.of[name]
+            for each in rules:
+                each.known(name, fact.may_be_on)
+            if was is not None:
+                self.asking.known(name, fact.may_be_on, rules)
+        self.facts[name] = fact
 
     def ask_again(self, turn: Turn) -> None:
         """Whoever was told that it could go on, and does not bid yet, is decided about once more."""
@@ -117,7 +129,7 @@ class Circle:
 
     def mark(self, turn: Turn, name: str) -> None:
         """Something else may be known of an output: whoever was told that it could go on asks again."""
-        self.stale[name] = self.dirty[name] = None
+        self.dirty[name] = self.stale = True
         if self.lookers:
             self.ask_again(turn)
 
@@ -137,7 +149,7 @@ class Circle:
         elif asking.bids[name] != bid:
             return False
         if self.stale:
-            self.refresh(turn)
+            self._look(turn, s)
         self.dirty.clear()
         for rule in self.queues:
             rule.note(asking.bids, turn.now.mono)
@@ -151,8 +163,9 @@ class Circle:
             bid = bid.held(holding=gating.granted)  # it has been let go on since it asked
         return self.facts[name], bid
 
-    def alone(self, turn: Turn, name: str, gating: Gating) -> bool:
+    def alone(self, turn: Turn, s: Standing) -> bool:
         """Give or take the place of the one output that has changed, where nobody else is concerned; False if more has to be seen to."""
+        name, gating = s.output.name, s.gating
         now, due = turn.now.mono, self.asking.due
         if (
             not self.smooth
@@ -163,7 +176,7 @@ class Circle:
         ):
             return False
         if self.stale:
-            self.refresh(turn)
+            self._look(turn, s)
         like = self.likeness(name, gating)
         if self.seen.get(name) != like:
             for rule in self.queues:
@@ -363,15 +376,21 @@ class SharedGates:
         Those of the ``batch`` are decided about after that in any case; of the others only those that are told something new.
         """
         outputs = turn.state.outputs
-        one = len(batch) == 1 and not known
-        circles: dict[Circle, str] = {}
-        for name in (*batch, *known) if known else batch:
-            gating = outputs[name].gating
-            circle = gating.circle
+        if len(batch) == 1 and not known:  # as nearly always
+            (name,) = batch
+            s = outputs[name]
+            circle = s.gating.circle
             if circle is not None:
-                circle.dirty[name] = None
-                if not (one and circle.alone(turn, name, gating)):
-                    circles.setdefault(circle, name)
+                circle.dirty.setdefault(name, False)
+                if not circle.alone(turn, s):
+                    self._give(turn, circle, name, batch)
+            return
+        circles: dict[Circle, str] = {}
+        for name in (*batch, *known):
+            circle = outputs[name].gating.circle
+            if circle is not None:
+                circle.dirty.setdefault(name, False)
+                circles.setdefault(circle, name)
         for circle, name in circles.items():
             self._give(turn, circle, name, batch)
 

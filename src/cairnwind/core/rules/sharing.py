@@ -42,7 +42,6 @@ class Asking:
         "held",
         "now",
         "occupied",
-        "on",
         "placed",
         "supposed",
         "taken",
@@ -52,10 +51,8 @@ class Asking:
         self.bids, self.facts, self.now = bids, facts, now
         self.supposed = supposed
         """Nothing is to be remembered of it."""
-        self.placed: dict[str, None] = {}
-        """Who has a place, on already or not yet."""
-        self.on: set[str] = set()
-        """Of those, who is on or may go on now."""
+        self.placed: dict[str, bool] = {}
+        """Who has a place, and whether it is on or may go on now."""
         self.taken: dict[str, int] = {}
         """By limit: what those with a place need."""
         self.occupied: dict[str, int] = {}
@@ -74,31 +71,29 @@ class Asking:
 
     def place(self, name: str, rules: Iterable[Sharing[Any]], *, on: bool) -> None:
         """An output gets a place, and may go on at once or not yet."""
-        if name not in self.placed:
-            self.placed[name] = None
+        was = self.placed.get(name)
+        self.placed[name] = on or was is True
+        if was is None:
             for each in rules:
                 each.placed(name, self, 1)
-        if on and name not in self.on:
-            self.on.add(name)
-            if not self.facts[name].may_be_on:
-                for each in rules:
-                    each.occupied(name, self, 1)
+        if on and not was and not self.facts[name].may_be_on:
+            for each in rules:
+                each.occupied(name, self, 1)
 
     def leave(self, name: str, rules: Iterable[Sharing[Any]]) -> None:
         """An output has no place any more."""
-        if name in self.placed:
-            del self.placed[name]
+        was = self.placed.pop(name, None)
+        if was is None:
+            return
+        for each in rules:
+            each.placed(name, self, -1)
+        if was and not self.facts[name].may_be_on:
             for each in rules:
-                each.placed(name, self, -1)
-        if name in self.on:
-            self.on.discard(name)
-            if not self.facts[name].may_be_on:
-                for each in rules:
-                    each.occupied(name, self, -1)
+                each.occupied(name, self, -1)
 
     def known(self, name: str, may_be_on: bool, rules: Iterable[Sharing[Any]]) -> None:
         """An output may be on from now on, or is known not to be; its fact still says what it was."""
-        if name not in self.on:
+        if not self.placed.get(name):
             for each in rules:
                 each.occupied(name, self, 1 if may_be_on else -1)
 
@@ -106,14 +101,14 @@ class Asking:
 class Sharing(Generic[R]):
     """One such rule at work."""
 
+    __slots__ = ("name", "rule", "waiting")
     queues = False
     """It has people wait for room, and adds up what is used."""
-    waiting: set[str]
-    """Who had no room."""
 
     def __init__(self, rule: R) -> None:
-        self.rule = rule
-        self.waiting = set()
+        self.rule, self.name = rule, rule.name
+        self.waiting: set[str] = set()
+        """Who had no room."""
 
     @property
     def order(self) -> tuple[str, ...]:

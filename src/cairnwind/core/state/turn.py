@@ -25,7 +25,7 @@ class Turn:
     """What one event has touched and brought about, until its effects are returned."""
 
     __slots__ = (
-        "asked", "drives", "effects", "glided", "known", "mono", "now", "phrase", "started", "state", "touched", "wall",
+        "asked", "drives", "effects", "free", "glided", "known", "mono", "now", "phrase", "started", "state", "touched", "wall",
     )  # fmt: skip
 
     def __init__(self, state: State, at: Instant) -> None:
@@ -42,6 +42,8 @@ class Turn:
         """Claims made by this event, which are answered when all is decided."""
         self.phrase: tuple[ev.Do, int, str] | None = None
         """The phrase whose parts are answered as one: its command, its number, and a reason."""
+        self.free = ""
+        """An output that none of its own interlocks would keep from starting, as they said before anything has changed since."""
         self.started = False
         """Something was let go on in this round."""
         self.glided = False

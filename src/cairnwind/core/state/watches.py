@@ -79,13 +79,15 @@ class Watches:
     def mark(self, kind: str, name: str) -> None:
         """Something has changed. Those whose value cannot have changed by that are left alone."""
         changed = (kind, name)
+        if changed not in self.about:
+            return
         relied = self._relied.get(changed)
         if relied:
             self.dirty.update(relied)
         if (
             kind == "output"
         ):  # outputs that are on their way concern those that need them, whatever the answer is
-            for watch in self.about.get(changed, ()):
+            for watch in self.about[changed]:
                 if watch.again is not None:
                     self.dirty[watch.key] = None
             return
