@@ -145,9 +145,7 @@ class Signals:
                 return
             if time < rows[-3]:
                 time = int(rows[-3])  # a board's own clock may be a little behind
-        rows.append(time)
-        rows.append(value)
-        rows.append(millihertz)
+        rows.extend((time, value, millihertz))
         if len(rows) % TRIM_EVERY == 0:
             self._trim(name, rows, time)
 
