@@ -511,8 +511,11 @@ def test_a_flood_of_messages_does_not_crowd_out_a_stop(ways: Ways) -> None:
     ]
     try:
         eventually(lambda: ways.running.site.output("gallery")["confirmed"]["on"])
-        word = OscMessageBuilder("/stop").build().dgram
-        for said in (word, b"#bundle\0" + struct.pack(">QI", 1, len(word)) + word):
+        word, pattern = (OscMessageBuilder(each).build().dgram for each in ("/stop", "/st{op,art}"))
+        head, before = b"#bundle\0" + struct.pack(">Q", 1), fader.build().dgram
+        parts = [struct.pack(">I", len(each)) + each for each in (before, word, pattern)]
+        bundles = (head + parts[1], head + parts[0] * 20 + parts[1], head + parts[2])
+        for said in (word, pattern, *bundles):
             ways.surface.socket.sendto(said, ("127.0.0.1", ways.surface.port))  # once
             eventually(lambda: ways.running.site.facts()["all_stop"]["stopped"])
             ways.running.site.reset_stop()

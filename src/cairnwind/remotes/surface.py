@@ -3,7 +3,7 @@
 ``/out/NAME v``: a number from 0 to 1 (a whole number or a flag: off or on), or a text that the output reads; each message renews
 a lease of a second, and off lets go. ``/pad/NAME x y``: a position, for a quarter of a second. ``/stop``, ``/phrase TEXT``.
 ``/tell SECONDS``: state is sent back to the sender for so long (60 at most; 0 ends it) as ``/out/NAME/is v TEXT``, ``/in/NAME/is v TEXT``,
-``/refused ADDRESS REASON``. Only listed senders are heard; ``/stop``, written so, by itself or first in a bundle, by ears of its own, whatever else is sent. An address may be a pattern, a bundle's time may lie a little ahead.
+``/refused ADDRESS REASON``. Only listed senders are heard; ``/stop`` by ears of its own, whatever else is sent. An address may be a pattern, a bundle's time may lie a little ahead.
 """
 
 from __future__ import annotations
@@ -26,8 +26,7 @@ from cairnwind.remotes.ears import listening
 from cairnwind.remotes.remote import MapRow, Remote
 from cairnwind.site import remotes as facts
 
-STOPS = ((0, b"/stop"),), ((0, b"#bundle\0"), (20, b"/stop"))
-"""What a stop looks like on the wire: by itself, or first in a bundle, after its name, its time and its length."""
+STOP = b"/stop"
 LEASE = 1_000_000_000
 LONGEST_TELL = 60.0
 MOST_MESSAGES = 64
@@ -62,7 +61,7 @@ class SurfaceRemote(Remote):
         """Listen. Raises `CallerError` (``port``)."""
         host, port = self._told.listen
         try:
-            self._sockets = listening(host, port, STOPS)
+            self._sockets = listening(host, port, STOP)
         except OSError as error:
             raise CallerError(
                 "port", f"remote surface cannot listen on {host}:{port}: {error.strerror}.", "Stop what listens there, or give it another port."
@@ -82,7 +81,7 @@ class SurfaceRemote(Remote):
         """Listen no more."""
         self._over, self.up = True, False
         self._wake.set()
-        for each, said in zip(self._sockets, (b"", b"/stop"), strict=False):
+        for each, said in zip(self._sockets, (b"", STOP.ljust(8, b"\0")), strict=False):
             # a socket that somebody waits on keeps its address: wake them first
             each.sendto(said, (near(self._told.listen[0]), self.port))
         for thread in self._threads:
