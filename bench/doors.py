@@ -14,12 +14,13 @@ import tempfile
 import time
 import tty
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 from pythonosc.osc_message_builder import OscMessageBuilder
 
 from bench.client import Server
-from bench.siege import BAR, HEAD, off, put
+from bench.siege import BAR, HANGS, HEAD, hung, off, put
 from bench.table import Row, amount, measures
 
 SITE = """
@@ -159,6 +160,23 @@ def doors() -> list[Row]:
                 "all-stop at a serial line, behind 200 commands of its own",
                 worst(product, ready, lambda: at_line(mine)),
             )
+
+            def stopped(stop: Callable[[], None]) -> int:
+                begun = time.monotonic_ns()
+                stop()
+                return begun
+
+            def wanted() -> None:
+                ready("DELETE", "/api/v1/all-stop")
+                ready("POST", "relay-7")
+
+            for what, stop in (
+                ("Modbus", lambda: at_modbus(modbus)),
+                ("a control surface", lambda: at_surface(surface)),
+                ("a serial line", lambda: at_line(mine, before=0)),
+            ):
+                begin = partial(stopped, stop)
+                row(f"all-stop at {what}, while the disk hangs for {HANGS} s", hung(product, wanted, begin))
         path.write_text(SITE.format(service='[service]\ntls = "self-made"\n'))
         with Server("doors", str(path)) as product:
             row_tls(product, row)
@@ -181,11 +199,11 @@ def at_surface(port: int) -> None:
         line.sendto(built.build().dgram, ("127.0.0.1", port))
 
 
-def at_line(line: int) -> None:
-    """What a host has sent before it sends the stop."""
+def at_line(line: int, before: int = 200) -> None:
+    """A stop, and so many commands that a host has sent before it."""
     calls = [
         ("turn", {"output": f"relay-{number % 10}", "setting": ("on", "40 %")[number % 2]})
-        for number in range(200)
+        for number in range(before)
     ]
     text = b"".join(
         json.dumps({"jsonrpc": "2.0", "id": number, "method": method, "params": params}).encode() + b"\n"

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from bench.client import Server
-from bench.siege import BAR, off, put
+from bench.siege import BAR, HANGS, hung, off, put
 from bench.table import Row, amount, measures
 from cairnwind.boards.mqtt import no_delay
 
@@ -107,6 +107,14 @@ while True:
 def flooded() -> list[Row]:
     """An all-stop, and an off, by the broker, while two others flood it with commands."""
     rows = []
+
+    def ready() -> None:
+        line = product.connect()
+        put(line, "DELETE", "/api/v1/all-stop", None)
+        line.answer()
+        line.turn("relay-7", "on")
+        line.close()
+
     for said, qos in (("40 %", "0"), ("40 %", "1"), ("off", "0")):
         with a_broker() as port, Server("product", "10", str(port)) as product:
             phone = Phone(port, "cairnwind/+/all-stop/now")
@@ -121,11 +129,7 @@ def flooded() -> list[Row]:
                 ):
                     worst = 0.0
                     for _ in range(amount(10, 1)):
-                        line = product.connect()
-                        put(line, "DELETE", "/api/v1/all-stop", None)
-                        line.answer()
-                        line.turn("relay-7", "on")
-                        line.close()
+                        ready()
                         time.sleep(0.1)
                         product.ask("pins")
                         begun = phone.send(f"cairnwind/wide/{topic}", payload)
@@ -137,6 +141,13 @@ def flooded() -> list[Row]:
                     each.kill()
                     each.wait()
                 phone.end()
+    with a_broker() as port, Server("product", "10", str(port)) as product:
+        phone = Phone(port, "cairnwind/+/all-stop/now")
+        time.sleep(0.5)
+        worst = hung(product, ready, lambda: phone.send("cairnwind/wide/all-stop/want", "stop"))
+        label = f"all-stop at the broker, while the disk hangs for {HANGS} s"
+        rows.append(Row(label, worst, "ms", bar=f"<= {BAR:g}", holds=worst <= BAR))
+        phone.end()
     return rows
 
 

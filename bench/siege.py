@@ -96,6 +96,20 @@ def off(product: Server, begun: int) -> float:
         time.sleep(0.05)
 
 
+def hung(product: Server, ready: Callable[[], None], stop: Callable[[], int]) -> float:
+    """Milliseconds from a stop to the pin of relay 7 while the disk hangs: before that is noticed, and after; the worse of both."""
+    found = 0.0
+    for since in (amount(0.5, 0.1), amount(3.0, 0.2)):
+        ready()
+        time.sleep(0.1)
+        product.ask("pins")
+        product.ask(f"hang {HANGS}")
+        time.sleep(since)
+        found = max(found, off(product, stop()))
+        time.sleep(HANGS)
+    return found
+
+
 def put(line: Connection, method: str, path: str, body: object) -> None:
     """Send a request; its answer is not waited for."""
     text = b"" if body is None else json.dumps(body).encode()

@@ -125,6 +125,27 @@ def test_a_disk_that_hangs_is_noticed_and_holds_up_no_stop(
     )
 
 
+def test_a_slow_disk_holds_up_answers_and_no_pin(running: Running) -> None:
+    """Whoever is answered was recorded; the load (of an active-low pin) does not wait for that; and many wait together, not one after the other."""
+    writer, link, site = running.service.runtime.writer, running.link(), running.site
+    writer.slow = 0.3
+    for setting in ("on", "off"):
+        link.seen.clear()
+        outcome = site.turn("vent", setting)
+        answered = time.monotonic_ns()
+        assert outcome.outcome == "driving"
+        assert [(at < answered - 100_000_000, level) for at, _, level in link.seen] == [
+            (True, FULL if setting == "off" else 0)
+        ]
+    before = writer.commits
+    with ThreadPoolExecutor(16) as pool:
+        said = list(pool.map(lambda n: site.turn("gallery", f"{n} %").sequence, range(1, 49)))
+    assert writer.commits - before < 20
+    writer.slow = 0.0
+    assert set(said) <= {row["sequence"] for row in site.journal(limit=1000)}
+    assert site.facts()["recording"]
+
+
 def test_what_falls_due_while_the_disk_hangs_is_taken_back_and_the_rest_goes_on(
     running: Running, monkeypatch: pytest.MonkeyPatch
 ) -> None:
