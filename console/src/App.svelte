@@ -20,31 +20,28 @@
   import { link } from './state/link.svelte'
   import { panel } from './state/panel.svelte'
   import { apply, mode, toggle } from './state/mode.svelte'
-  import { PLACES, where } from './state/place.svelte'
+  import { PLACES, lay, place, takeOff, where } from './state/place.svelte'
 
   const ICONS: Record<string, typeof Wrench> = { plan: CalendarDays, journal: BookOpenText, site: CircuitBoard, bench: Wrench }
   const here = $derived(where())
   const leaves = $derived(PLACES.find((each) => each.at === here.at)?.leaves.filter((leaf) => !leaf.keeps || live.keeps) ?? [])
-  const title = $derived([here.leaf?.name, here.leaf ? undefined : here.name, live.site?.name, 'Cairnwind'].filter(Boolean).join(' – '))
+  const title = $derived([live.outputs[place.about]?.label, here.leaf?.name, here.leaf ? undefined : here.name, live.site?.name, 'Cairnwind'].filter(Boolean).join(' – '))
   const wrong = $derived(
     (live.site?.trips.length ?? 0) + (live.site?.alarms.filter((alarm) => !alarm.acknowledged_by).length ?? 0) + Object.values(live.boards).filter((board) => !board.up).length,
   )
-  let shown = $state.raw<{ name: string }>()
   let from: HTMLElement | null = null
 
   function more(name: string): void {
     from = document.activeElement as HTMLElement | null
-    shown = { name }
+    lay(name)
   }
-  async function close(): Promise<void> {
-    shown = undefined
-    await tick()
-    from?.focus()
-  }
+  $effect(() => {
+    if (!place.about && from) void tick().then(() => { from?.focus(); from = null })
+  })
 
   $effect(() => {
     if (live.site) panel.at(live.site.timezone)
-    if (panel.dim && shown) shown = undefined
+    if (panel.dim) takeOff()
   })
 
   // where nothing answers for a while, that is said
@@ -73,12 +70,12 @@
 <svelte:head><title>{title}</title></svelte:head>
 
 {#snippet places()}
-  {#each panel.locked ? PLACES.slice(0, 1) : PLACES as place (place.at)}
-    {@const Icon = ICONS[place.at]}
-    <a href="#{place.at}" aria-current={here.at === place.at ? 'page' : undefined}>
+  {#each panel.locked ? PLACES.slice(0, 1) : PLACES as each (each.at)}
+    {@const Icon = ICONS[each.at]}
+    <a href="#{each.at}" aria-current={here.at === each.at ? 'page' : undefined}>
       {#if Icon}<Icon size={22} aria-hidden="true" />{:else}<Stones size={22} />{/if}
-      <span>{place.name}</span>
-      {#if place.at === 'now' && wrong}<b class="badge">{wrong}<span class="sr"> to be seen to</span></b>{/if}
+      <span>{each.name}</span>
+      {#if each.at === 'now' && wrong}<b class="badge">{wrong}<span class="sr"> to be seen to</span></b>{/if}
     </a>
   {/each}
 {/snippet}
@@ -173,7 +170,7 @@
       {@render places()}
     </nav>
   </div>
-  {#key shown?.name}{#if shown}{#await import('./parts/Sheet.svelte') then { default: Sheet }}<Sheet name={shown.name} {close} />{/await}{/if}{/key}
+  {#key place.about}{#if place.about}{#await import('./parts/Sheet.svelte') then { default: Sheet }}<Sheet name={place.about} close={takeOff} />{/await}{/if}{/key}
 {/if}
 
 <div class="notes" aria-live="polite">

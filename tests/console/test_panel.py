@@ -56,6 +56,11 @@ def test_it_is_left_with_its_code_alone(panel: Page) -> None:
         expect(panel.get_by_role("heading", level=1)).to_have_text("Now")
     panel.reload()
     expect(panel.get_by_role("heading", level=1)).to_have_text("Now")
+    panel.evaluate("location.hash = 'now;about=gallery'")
+    expect(panel.locator("[data-sheet=gallery]")).to_be_visible()
+    assert panel.locator("[data-sheet=gallery] a").count() == 0, "it leads nowhere"
+    panel.get_by_role("button", name="Close").tap()
+    expect(panel.locator("[data-sheet=gallery]")).to_have_count(0)
     assert "2468" not in panel.evaluate("JSON.stringify(localStorage)")
     enter(panel, "1111")
     expect(panel.get_by_text("This is not the code of the panel.")).to_be_visible()

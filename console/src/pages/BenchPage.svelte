@@ -3,7 +3,6 @@
   import { onMount } from 'svelte'
   import ByEye from '../parts/ByEye.svelte'
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
   import { number } from '../state/say'
   import type { Fit, Timer } from '../state/types'
 
@@ -24,8 +23,7 @@
         fit = await api.fit(...asked)
         wrong = ''
       } catch (error) {
-        if (!(error instanceof Problem)) throw error
-        wrong = `${error.sentence} ${error.remedy}`
+        wrong = api.said(error)
       }
     }, 120)
     return () => clearTimeout(wait)

@@ -2,7 +2,6 @@
 <script lang="ts">
   import { onMount } from 'svelte'
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
   import { attempt, live } from '../state/live.svelte'
 
   let text = $state('')
@@ -22,8 +21,7 @@
       said = (await api.reload()).reason || 'It was read anew.'
       await read()
     } catch (error) {
-      if (!(error instanceof Problem)) throw error
-      wrong = `${error.sentence} ${error.remedy}`
+      wrong = api.said(error)
     }
     busy = false
   }

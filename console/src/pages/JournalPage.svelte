@@ -3,7 +3,6 @@
 <script lang="ts">
   import { onDestroy, onMount } from 'svelte'
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
   import { attempt, dayOf, live } from '../state/live.svelte'
   import { serviceTime } from '../state/link.svelte'
   import { inZone } from '../state/say'
@@ -91,8 +90,7 @@
     try {
       why = { row: row.sequence, found: await api.why(row.subject!, new Date(Date.parse(row.at) + SETTLED).toISOString()) }
     } catch (error) {
-      if (!(error instanceof Problem)) throw error
-      why = { row: row.sequence, wrong: `${error.sentence} ${error.remedy}` }
+      why = { row: row.sequence, wrong: api.said(error) }
     }
   }
 

@@ -2,7 +2,6 @@
      It shows GET /api/v1/rules and POST /api/v1/questions. -->
 <script lang="ts">
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
   import { again } from '../state/again'
   import { clock, live } from '../state/live.svelte'
   import { serviceTime } from '../state/link.svelte'
@@ -37,8 +36,7 @@
       answer = await api.ask(question)
       trouble = ''
     } catch (error) {
-      if (!(error instanceof Problem)) throw error
-      trouble = `${error.sentence} ${error.remedy}`
+      trouble = api.said(error)
     }
   }
 </script>

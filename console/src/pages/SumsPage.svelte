@@ -2,7 +2,6 @@
 <script lang="ts">
   import { onMount } from 'svelte'
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
   import { attempt } from '../state/live.svelte'
   import type { Reckoned, Sum } from '../state/types'
 
@@ -30,8 +29,7 @@
         const answer = await api.reckon(name, asked)
         if (name === chosen) [found, wrong] = [answer, '']
       } catch (error) {
-        if (!(error instanceof Problem)) throw error
-        wrong = `${error.sentence} ${error.remedy}`
+        wrong = api.said(error)
       }
     }, 120)
     return () => clearTimeout(wait)

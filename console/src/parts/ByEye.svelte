@@ -3,7 +3,6 @@
 <script lang="ts">
   import { onDestroy } from 'svelte'
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
   import { live } from '../state/live.svelte'
   import { number } from '../state/say'
   import type { Curve } from '../state/types'
@@ -33,8 +32,7 @@
   onDestroy(end)
 
   function fail(error: unknown): void {
-    if (!(error instanceof Problem)) throw error
-    wrong = `${error.sentence} ${error.remedy}`
+    wrong = api.said(error)
   }
   /** Let the lamp be as it was. */
   function end(): void {

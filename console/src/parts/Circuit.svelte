@@ -1,7 +1,6 @@
 <!-- How one output or input is wired: drawn, with its parts and what was reckoned with. It shows GET /api/v1/circuits/NAME. -->
 <script lang="ts">
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
   import type { Circuit } from '../state/types'
 
   let { name }: { name: string } = $props()
@@ -17,8 +16,7 @@
     api.circuit(asked).then(
       (found) => asked === name && (circuit = found),
       (error) => {
-        if (!(error instanceof Problem)) throw error
-        wrong = `${error.sentence} ${error.remedy}`
+        wrong = api.said(error)
       },
     )
   })

@@ -1,7 +1,6 @@
 <!-- An output on the plan without typing: from when to when, on which days. What would differ is rehearsed before it is saved. -->
 <script lang="ts">
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
   import { dayOf, live, note } from '../state/live.svelte'
   import { serviceTime } from '../state/link.svelte'
   import { CODES, week } from '../state/say'
@@ -40,8 +39,8 @@
         const fresh = (found.differences ?? []).filter((each) => each.would_be)
         ;[wrong, said] = ['', fresh.length ? `In the next seven days ${fresh.length === 1 ? 'one time' : `${fresh.length} times`} would be new.` : 'In the next seven days nothing would differ.']
       } catch (error) {
-        if (!(error instanceof Problem)) throw error
-        if (asked === facts) wrong = `${error.sentence} ${error.remedy}`
+        const found = api.said(error)
+        if (asked === facts) wrong = found
       }
     }, 250)
     return () => clearTimeout(timer)
@@ -58,8 +57,7 @@
       note(`'${asked.name}' is on the plan.`, '', () => api.dropSchedule(asked.name))
       done()
     } catch (error) {
-      if (!(error instanceof Problem)) throw error
-      wrong = `${error.sentence} ${error.remedy}`
+      wrong = api.said(error)
     }
     busy = false
   }

@@ -1,17 +1,18 @@
 <!-- A program, looked at before it runs: its curve, its length, how often it writes. -->
 <script lang="ts">
+  import { untrack } from 'svelte'
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
   import { attempt } from '../state/live.svelte'
   import { number } from '../state/say'
   import type { Output, Preview, ProgramForm, Setting } from '../state/types'
 
   let { output }: { output: Output } = $props()
 
+  const other = untrack(() => (output.takes === 'colour' ? 'coral' : output.wanted.on ? 'off' : '60 %'))
   const FIELDS: Record<string, [string, string, string][]> = {
+    ramp: [['from', 'From', ''], ['to', 'To', other], ['over', 'Over', '5 s']],
     blink: [['lit', 'On for', '500 ms'], ['dark', 'Off for', '500 ms'], ['edge', 'Edges', '0 s'], ['times', 'Times (0: until released)', '5']],
     breathe: [['low', 'Low', 'off'], ['high', 'High', 'on'], ['in', 'In', '2 s'], ['out', 'Out', '3 s'], ['times', 'Times (0: until released)', '0']],
-    ramp: [['from', 'From', ''], ['to', 'To', '60 %'], ['over', 'Over', '5 s']],
     candle: [['bright', 'Bright', ''], ['dim', 'Dim', '']],
   }
   const kinds = $derived(output.dimmable ? Object.keys(FIELDS) : ['blink'])
@@ -24,7 +25,7 @@
   const program = $derived.by((): ProgramForm => {
     const form: ProgramForm = { kind: chosen }
     for (const [key, , usual] of FIELDS[chosen]) {
-      const value = (given[`${chosen}.${key}`] ?? (output.takes === 'colour' && key === 'to' ? 'coral' : usual)).trim()
+      const value = (given[`${chosen}.${key}`] ?? usual).trim()
       if (value) form[key] = key === 'times' ? Number(value) : value
     }
     return form
@@ -37,8 +38,7 @@
         preview = await api.preview(output.name, asked)
         wrong = ''
       } catch (error) {
-        if (!(error instanceof Problem)) throw error
-        wrong = `${error.sentence} ${error.remedy}`
+        wrong = api.said(error)
       }
     }, 150)
     return () => clearTimeout(timer)
@@ -56,7 +56,7 @@
 <section aria-label="Program for {output.label}">
   <div class="fields">
     <label>Program <select class="select" value={chosen} onchange={(event) => (kind = event.currentTarget.value)}>
-      {#each kinds as each (each)}<option>{each}</option>{/each}
+      {#each kinds as each (each)}<option value={each}>{each === 'ramp' ? 'fade' : each}</option>{/each}
     </select></label>
     {#each FIELDS[chosen] as [key, label, usual] (chosen + key)}
       <label>{label}<input class="input" value={given[`${chosen}.${key}`] ?? usual} placeholder="as it is" oninput={(event) => (given[`${chosen}.${key}`] = event.currentTarget.value)} /></label>

@@ -1,7 +1,7 @@
 <!-- A schedule being written: its rehearsed difference is shown before it is saved. -->
 <script lang="ts">
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
+  import type { Problem } from '../state/api'
   import { CODES, week } from '../state/say'
   import TimeField from './TimeField.svelte'
   import { attempt } from '../state/live.svelte'
@@ -45,9 +45,8 @@
         ;[wrong, key] = ['', '']
         differs(found)
       } catch (error) {
-        if (!(error instanceof Problem)) throw error
-        wrong = `${error.sentence} ${error.remedy}`
-        key = String(error.more.key ?? '')
+        wrong = api.said(error)
+        key = String((error as Problem).more.key ?? '')
         differs([])
       }
     }, 300)

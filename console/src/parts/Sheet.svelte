@@ -7,6 +7,7 @@
   import * as api from '../state/api'
   import { release, turn } from '../state/act.svelte'
   import { flip, pinned } from '../state/kept.svelte'
+  import { panel } from '../state/panel.svelte'
   import { day, live } from '../state/live.svelte'
   import { flip as flipStay, stays } from '../state/stay'
   import { is } from '../state/words'
@@ -141,14 +142,16 @@
         </details>
         <details ontoggle={(event) => (drawn ||= event.currentTarget.open)}>
           <summary>How it is wired</summary>
-          {#if drawn}<Blink outputs={[name]} words="Blink it, to find it" /><Circuit {name} /><p class="all"><a href="#site/wiring/{encodeURIComponent(name)}" onclick={close}>Every wire of the site</a></p>{/if}
+          {#if drawn}<Blink outputs={[name]} words="Blink it, to find it" /><Circuit {name} />{#if !panel.locked}<p class="all"><a href="#site/wiring/{encodeURIComponent(name)}">Every wire of the site</a></p>{/if}{/if}
         </details>
         {#if live.role !== 'watch'}<Care {output} {may} />{/if}
         <footer>
           {#if may}<button type="button" class="btn preset-outlined-surface-500" disabled={!claimed} onclick={async () => (refused = await release(output))}>Release {output.label}</button>{/if}
-          <a class="btn preset-outlined-surface-500" href="#journal/rows/{encodeURIComponent(name)}" onclick={close}>Journal</a>
-          <a class="btn preset-outlined-surface-500" href="#bench/signals" onclick={close}>Signals</a>
-          <a class="btn preset-outlined-surface-500" href="#site/boards/{encodeURIComponent(output.board)}" onclick={close}>Its board</a>
+          {#if !panel.locked}
+            <a class="btn preset-outlined-surface-500" href="#journal/rows/{encodeURIComponent(name)}">Journal</a>
+            <a class="btn preset-outlined-surface-500" href="#bench/signals">Signals</a>
+            <a class="btn preset-outlined-surface-500" href="#site/boards/{encodeURIComponent(output.board)}">Its board</a>
+          {/if}
         </footer>
       </Dialog.Content>
     </Dialog.Positioner>

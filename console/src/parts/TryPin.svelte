@@ -2,7 +2,6 @@
 <script lang="ts">
   import { onDestroy } from 'svelte'
   import * as api from '../state/api'
-  import { Problem } from '../state/api'
   import { places } from '../state/say'
   import type { PinForm, Tried } from '../state/types'
 
@@ -39,8 +38,7 @@
       tried = await api.tryPin(board, place, how)
       wrong = ''
     } catch (error) {
-      if (!(error instanceof Problem)) throw error
-      wrong = `${error.sentence} ${error.remedy}`
+      wrong = api.said(error)
       running = false
     }
     if (running) timer = setTimeout(turn, 300)

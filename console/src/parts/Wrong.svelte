@@ -4,6 +4,7 @@
   import * as api from '../state/api'
   import { name as myName } from '../state/kept.svelte'
   import { attempt, clock, day, live } from '../state/live.svelte'
+  import { panel } from '../state/panel.svelte'
   import { aside } from '../state/words'
 
   let { all = true }: { all?: boolean } = $props()
@@ -82,7 +83,7 @@
         </li>
       {/each}
       {#each down as board (board.name)}
-        <li data-board={board.name}><span><strong>{board.label}</strong> does not answer since {clock(board.since)}: {board.reason}.</span> <a class="btn preset-outlined-surface-500" href="#site/boards/{encodeURIComponent(board.name)}">See its wire</a></li>
+        <li data-board={board.name}><span><strong>{board.label}</strong> does not answer since {clock(board.since)}: {board.reason}.</span> {#if !panel.locked}<a class="btn preset-outlined-surface-500" href="#site/boards/{encodeURIComponent(board.name)}">See its wire</a>{/if}</li>
       {/each}
       {#each lockouts as tag (`${tag.output} ${tag.name}`)}
         <li data-lockout={tag.output}><span><strong>{live.outputs[tag.output]?.label ?? tag.output}</strong> is locked out by tag '{tag.name}' ({tag.by}){tag.reason ? `: ${tag.reason}` : ''}{tag.until ? `; meant to come off ${day(tag.until)}` : ''}.</span>

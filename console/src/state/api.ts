@@ -17,9 +17,14 @@ export async function refusal(action: () => Promise<unknown>): Promise<string> {
     await action()
     return ''
   } catch (error) {
-    if (!(error instanceof Problem)) throw error
-    return `${error.sentence} ${error.remedy}`.trim()
+    return said(error)
   }
+}
+
+/** What a refusal says, with what to do; any other error is thrown on. */
+export function said(error: unknown): string {
+  if (!(error instanceof Problem)) throw error
+  return `${error.sentence} ${error.remedy}`.trim()
 }
 
 /** What keeps something moving is given up after this time (milliseconds): then the link is lost. */

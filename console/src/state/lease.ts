@@ -1,7 +1,6 @@
 // A lease that this page keeps alive: it ends when that is no longer wanted, when the page closes, or by itself when the link is lost.
 
 import * as api from './api'
-import { Problem } from './api'
 
 /** Milliseconds after which it is seen that it is wanted no longer. */
 const TICK = 40
@@ -21,8 +20,7 @@ export async function keep(output: string, lease: string, every: number, wanted:
     }
     return ''
   } catch (error) {
-    if (!(error instanceof Problem)) throw error
-    return `${error.sentence} ${error.remedy}`
+    return api.said(error)
   } finally {
     removeEventListener('pagehide', letGo)
     letGo()

@@ -18,15 +18,19 @@ const OLD: Record<string, string> = {
   records: 'journal/records', rules: 'site/rules', boards: 'site/boards', remotes: 'site/remotes', keys: 'site/keys', signals: 'bench/signals',
 }
 
-function read(): string[] {
-  const parts = location.hash.slice(1).split('/').map(decodeURIComponent)
+const ABOUT = ';about='
+
+/** The parts of the address, and the output whose sheet lies on the page. */
+function read(): { parts: string[]; about: string } {
+  const [path, about = ''] = location.hash.slice(1).split(ABOUT)
+  const parts = path.split('/').map(decodeURIComponent)
   const moved = OLD[parts[0]]
   if (moved) parts.splice(0, 1, ...moved.split('/'))
-  return parts
+  return { parts, about: decodeURIComponent(about) }
 }
 
-export const place = $state({ parts: read() })
-addEventListener('hashchange', () => (place.parts = read()))
+export const place = $state(read())
+addEventListener('hashchange', () => Object.assign(place, read()))
 
 /** The place, and the page in it. */
 export const where = () => {
@@ -34,5 +38,17 @@ export const where = () => {
   const { at, name, leaves } = [...PLACES, HELP].find((each) => each.at === place.parts[0]) ?? PLACES[0]
   const leaf = leaves.find((each) => each.at === place.parts[1]) ?? leaves[0]
   return { at, name, leaf, rest: place.parts.slice(leaf ? 2 : 1) }
+}
+/** Lay an output's sheet on the page: the way back takes it off again. */
+export function lay(name: string): void {
+  laid = true
+  location.hash = location.hash.slice(1).split(ABOUT)[0] + ABOUT + encodeURIComponent(name)
+}
+let laid = false
+export function takeOff(): void {
+  if (!place.about) return
+  if (laid) history.back()
+  else location.replace(location.hash.split(ABOUT)[0] || '#')
+  laid = false
 }
 export const go = (address: string) => (location.hash = address)
