@@ -47,9 +47,9 @@ def test_it_says_which_gates_were_asked_in_which_order_and_what_each_said() -> N
     assert refused.event == "wish kiln on, by the test (keeper)"
     gates = said(refused, "own gates")
     assert [each.partition(":")[0] for each in gates] == [
-        "starting", "closing", "all-stop", "trip", "lockout", "quiet", "guard", "needs"
+        "starting", "closing", "rewiring", "all-stop", "trip", "lockout", "quiet", "guard", "needs"
     ]  # fmt: skip
-    assert [each.endswith("nothing against it") for each in gates] == [True] * 7 + [False]
+    assert [each.endswith("nothing against it") for each in gates] == [True] * 8 + [False]
     assert "vent is off" in gates[-1]
     assert said(refused, "answer") == [f"refused: {gates[-1].partition(': ')[2]}"]
     run.wish("vent", True, Rank.PLAN, "plan:vent")

@@ -359,8 +359,8 @@ def test_a_reload_takes_new_rules_and_leaves_everything_where_the_file_is_wrong(
     ruled.site_file.write_text(text.replace("vent is on for 300 ms", "vemt is on"))
     with pytest.raises(CallerError, match=r"site.toml:\d+:\d+: There is nothing called 'vemt'"):
         ruled.site.reload()
-    ruled.site_file.write_text(text.replace('pin = "near:J2-9"', 'pin = "near:J2-4"'))
-    with pytest.raises(CallerError, match="otherwise of its outputs"):
+    ruled.site_file.write_text(text + '[service]\ndurability = "process"\n')
+    with pytest.raises(CallerError, match=r"otherwise of its \[service\] durability"):
         ruled.site.reload()
     assert on(ruled, "yard")
     assert on(ruled, "gallery"), "nothing was changed"

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import time
 from collections import deque
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import Any, NamedTuple, Protocol
 
 from cairnwind.core.facts.claims import Instant
@@ -126,6 +126,17 @@ class Link(Protocol):
 
     def survey(self) -> Mapping[int, Seen]:
         """What is known of the board's lines now."""
+
+    @property
+    def rewires(self) -> bool:
+        """Whether it takes other outputs and inputs while the rest of the board works; else all of it is let go and taken anew for that."""
+
+    def rewire(self, outputs: Sequence[Output], inputs: Sequence[Input], come: Collection[str]) -> None:
+        """These are wired to it from now on; those named in ``come`` are new, or were wired otherwise, and are driven safe; lines that nobody has any
+        more are let go. Waits for that. Raises `BoardError`, and then all is as it was."""
+
+    def tell(self) -> None:
+        """Report again what all inputs show."""
 
     def close(self) -> None:
         """Let the board go. What its pins do then is the link's to state; outputs are safe by now."""

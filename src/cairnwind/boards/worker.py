@@ -14,11 +14,12 @@ from __future__ import annotations
 
 import logging
 import os
+import queue
 import select
 import threading
 import time
 from abc import ABC, abstractmethod
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 from cairnwind.boards import wire
@@ -35,8 +36,18 @@ from cairnwind.core.values.settings import Setting
 log = logging.getLogger("cairnwind.links")
 AGAIN_FIRST, AGAIN_LONGEST = 0.1, 2.0
 """Seconds between attempts to reach a board."""
+REWIRE_WITHIN = 5.0
+"""Seconds in which a board takes other outputs and inputs."""
 DEAD_BAND = 0.002
 """An analogue reading counts as new when it has moved by this share of full scale."""
+
+
+class _Rewiring:
+    """Other outputs and inputs, and what became of that."""
+
+    def __init__(self, outputs: Sequence[Output], inputs: Sequence[Input], come: frozenset[str]) -> None:
+        self.outputs, self.inputs, self.come = outputs, inputs, come
+        self.done: queue.SimpleQueue[BoardError | None] = queue.SimpleQueue()
 
 
 class Waiting:
@@ -107,6 +118,9 @@ class Worker(ABC):
         self.heard = Heard()
         self._up = False
         self._said = ""
+        self._rewiring: _Rewiring | None = None
+        self._telling = False
+        """Somebody wants to hear again what the inputs show."""
         self.turned = 0.0
         """Monotonic seconds at which the thread last got on: a link that hangs must not keep its board alive."""
 
@@ -144,6 +158,13 @@ class Worker(ABC):
         """Tell what the inputs show, where `poll` would only tell of changes. Called once the link is up."""
         return
 
+    rewires = False
+
+    def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
+        """Set up lines that somebody has now, or has otherwise (what is safe for them follows), and let those go that nobody has any more. Raises
+        `BoardError`. Only asked where it `rewires`."""
+        raise NotImplementedError
+
     # --- what the service asks ----------------------------------------------------------------------------
 
     def open(
@@ -151,11 +172,33 @@ class Worker(ABC):
     ) -> None:
         """Begin; the board is taken in the thread."""
         self._report, self.clock, self.fresh = report, clock, fresh
+        self._assign(outputs, inputs)
+        self._thread = threading.Thread(target=self._run, name=f"link-{self.board.name}", daemon=True)
+        self._thread.start()
+
+    def _assign(self, outputs: Sequence[Output], inputs: Sequence[Input]) -> None:
         self.outputs = {line: output for output in outputs for line in output.lines}
         self.inputs = {input.pin.line: input for input in inputs}
         self._named = {output.name: output for output in outputs}
-        self._thread = threading.Thread(target=self._run, name=f"link-{self.board.name}", daemon=True)
-        self._thread.start()
+
+    def rewire(self, outputs: Sequence[Output], inputs: Sequence[Input], come: Collection[str]) -> None:
+        """Have the thread do it, and wait for that."""
+        wish = self._rewiring = _Rewiring(outputs, inputs, frozenset(come))
+        self.nudge()
+        try:
+            found = wish.done.get(timeout=REWIRE_WITHIN)
+        except queue.Empty:
+            self._rewiring = None
+            raise BoardError(
+                "board", f"board {self.board.name} did not take its new wiring within {REWIRE_WITHIN:g} s", "See to the board."
+            ) from None  # fmt: skip
+        if found is not None:
+            raise found
+
+    def tell(self) -> None:
+        """Have the thread do it."""
+        self._telling = True
+        self.nudge()
 
     def ready(self, seconds: float) -> bool:
         """Wait for the end of the first attempt."""
@@ -266,6 +309,7 @@ class Worker(ABC):
             end = time.monotonic() + pause
             while not self.closed and time.monotonic() < end:
                 self.rest(end - time.monotonic())
+                self._rewire(up=False)
         self._first.set()
 
     def _session(self) -> None:
@@ -343,7 +387,58 @@ class Worker(ABC):
             self._said = said
             self._report(ev.LinkLost(self.clock(), self.board.name, said.rstrip(".")))
 
+    def _rewire(self, *, up: bool) -> None:
+        """Take other outputs and inputs. Raises `BoardError` where the board is not as it was after that."""
+        wish, self._rewiring = self._rewiring, None
+        if wish is None:
+            return
+        before = list(self._named.values()), list(self.inputs.values())
+        try:
+            self._take_wiring(wish, up=up)
+        except BoardError as error:
+            self._assign(*before)
+            wish.done.put(error)
+            raise  # it is taken anew, as it was
+        wish.done.put(None)
+
+    def _take_wiring(self, wish: _Rewiring, *, up: bool) -> None:
+        lines = {*self.outputs, *self.inputs}
+        self._assign(wish.outputs, wish.inputs)
+        if not up:
+            return  # it is set up so when it is taken
+        if not self.rewires:
+            self.disconnect()
+            self.connect()
+            self._home()
+            return
+        come = {line for output in self._named.values() if output.name in wish.come for line in output.lines}
+        heard = {line for line, input in self.inputs.items() if input.name in wish.come}
+        gone = lines - {*self.outputs, *self.inputs}
+        self.adopt(come | heard, gone)
+        for line in (*come, *gone, *heard):
+            self._last.pop(line, None)
+            self.heard.shown.pop(line, None)
+            if self.tried.pop(line, None) is not None:
+                self.readings.pop(line, None)
+        self._put_safe([output for output in self._named.values() if output.name in wish.come])
+
+    def _put_safe(self, outputs: Sequence[Output]) -> None:
+        puts: dict[int, Put] = {}
+        for output in outputs:
+            puts.update(wire.to_pins(output, output.safe))
+        shown = self.put(puts) if puts else {}
+        for output in outputs:
+            if all(line in shown for line in output.lines):
+                order = ev.Drive(output.name, 0, output.safe)
+                self._last.update({line: (order, shown[line]) for line in output.lines})
+
     def _work(self) -> None:
+        if self._rewiring is not None:
+            self._rewire(up=True)
+        if self._telling:
+            self._telling = False
+            self.heard.shown.clear()
+            self.first_look()
         orders, tries = self._waiting.take()
         for first in (True, False):
             self._carry_out([order for order in orders if order.setting.on != first])

@@ -8,6 +8,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
+from cairnwind.cli import show
 from cairnwind.cli.main import an_output, as_json, main, report, site_of
 from cairnwind.core.values.errors import ACCEPT_CLOCK
 
@@ -31,8 +32,6 @@ def rules(ctx: click.Context, name: str | None, as_json: bool) -> None:
     """What must never be, what follows from what, and how each rule stands; of all, or, part by part, those about NAME."""
     from rich.table import Table
     from rich.text import Text
-
-    from cairnwind.cli import show
 
     found = site_of(ctx).rules()
     if name is not None:
@@ -85,7 +84,6 @@ def ask(ctx: click.Context, question: tuple[str, ...], as_json: bool) -> None:
 
     Ends with 0 if it is, 1 if it is not, and 2 if nobody knows.
     """
-    from cairnwind.cli import show
 
     found = site_of(ctx).ask(" ".join(question))
     if as_json:
@@ -104,7 +102,6 @@ def ask(ctx: click.Context, question: tuple[str, ...], as_json: bool) -> None:
 @click.pass_context
 def reset(ctx: click.Context, trip: str | None, by: str | None, as_json: bool) -> None:
     """Reset TRIP once its cause is gone, by name. Without TRIP: what has tripped."""
-    from cairnwind.cli import show
 
     site = site_of(ctx)
     if trip is None:
@@ -130,7 +127,6 @@ def reset(ctx: click.Context, trip: str | None, by: str | None, as_json: bool) -
 @click.pass_context
 def clock(ctx: click.Context, accept: bool, by: str | None, as_json: bool) -> None:
     """Whether the clock is believed; with --accept, somebody with a name says that it is right."""
-    from cairnwind.cli import show
 
     site = site_of(ctx)
     if accept:
@@ -153,7 +149,6 @@ def clock(ctx: click.Context, accept: bool, by: str | None, as_json: bool) -> No
 @click.pass_context
 def alarms(ctx: click.Context, alarm: str | None, acknowledge: bool, by: str | None, as_json: bool) -> None:
     """Alarms that were raised; with --acknowledge, ALARM has been heard by somebody with a name."""
-    from cairnwind.cli import show
 
     site = site_of(ctx)
     if acknowledge:
@@ -192,11 +187,23 @@ def resume(ctx: click.Context, reflex: str, as_json: bool) -> None:
 
 
 @main.command()
+@click.option("--dry", is_flag=True, help="Only say what would change.")
 @as_json
 @click.pass_context
-def reload(ctx: click.Context, as_json: bool) -> None:
-    """Have the service read its site file anew. On any mistake in it everything stays as it was."""
-    _say(ctx, site_of(ctx).reload(), as_json)
+def reload(ctx: click.Context, dry: bool, as_json: bool) -> None:
+    """Have the service read its site file anew.
+
+    Outputs, inputs and boards that are new, gone or wired otherwise are changed while the rest works; outputs are at safe meanwhile.
+    On any mistake, and where a board does not answer, everything stays as it was.
+    """
+    if not dry:
+        _say(ctx, site_of(ctx).reload(), as_json)
+        return
+    changes = site_of(ctx).would_change()
+    if as_json:
+        show.emit({"changes": changes})
+    else:
+        click.echo("\n".join(changes) if changes else "Nothing that is wired would change.")
 
 
 @main.command()
@@ -249,7 +256,6 @@ def code(
     once: bool,
 ) -> None:
     """Passcodes of a guarded OUTPUT: who has one, and when it is good. Codes are never shown."""
-    from cairnwind.cli import show
 
     site = site_of(ctx)
     if (give or drop) and owner is None:
@@ -292,6 +298,5 @@ def code(
 
 
 def _say(ctx: click.Context, outcome: Any, as_json: bool) -> None:
-    from cairnwind.cli import show
 
     show.emit(outcome.form) if as_json else click.echo(f"{outcome.reason} ({outcome.outcome})")

@@ -35,6 +35,11 @@ class Guarding(Wire):
 
         return When(self, condition, tell)
 
+    def would_change(self) -> list[str]:
+        """What would change if the site file were read anew, a sentence each. Raises `CallerError` (``site-file``, ``reload``)."""
+        found: list[str] = self.call("GET", "/site-file/changes")["changes"]
+        return found
+
     def reload(self) -> Outcome:
         """Have the service read its site file anew: rules, scenes, schedules, groups. Needs a key with the role keep."""
         return outcome_of(self.call("POST", "/site-file/reload", {}))

@@ -49,6 +49,12 @@ class Examined(TypedDict):
     remedy: str
 
 
+class SiteChanges(TypedDict):
+    """What the site file says otherwise than what is served."""
+
+    changes: Annotated[list[str], Meta(description="A sentence each; empty: nothing that is wired.")]
+
+
 class CurvePoint(TypedDict):
     """How an output answers a level."""
 

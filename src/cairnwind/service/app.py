@@ -25,6 +25,7 @@ from cairnwind.core.explain.why import if_wanted, why, with_budgets, with_clock,
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.now import OutputNow
 from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values import dates
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.remotes.remote import Remote
@@ -85,10 +86,15 @@ class _Api:
     """The views. Each turns a request into a command, or a snapshot into a response."""
 
     def __init__(self, desk: Desk, remotes: Sequence[Remote]) -> None:
-        self.desk, self.runtime, self.site, self.remotes = desk, desk.runtime, desk.runtime.site, remotes
+        self.desk, self.runtime, self.remotes = desk, desk.runtime, remotes
         self.repeats = Repeats(self.runtime.reader)
         self.zone = ZoneInfo(self.site.timezone)
         self.console = Path(str(files("cairnwind.service").joinpath("console")))
+
+    @property
+    def site(self) -> Site:
+        """The site as it is wired now."""
+        return self.runtime.site
 
     def views(self) -> dict[tuple[str, str], Callable[..., Any]]:
         """Every method of every address, and its view; of commands those that do more by HTTP than elsewhere have one of their own."""

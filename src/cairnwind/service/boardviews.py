@@ -18,6 +18,7 @@ from cairnwind.core.facts.conditions import drawn
 from cairnwind.core.facts.hardware import Board
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import parse
 from cairnwind.service import pinout
@@ -34,7 +35,12 @@ class BoardViews:
     """The views; `cairnwind.service.app` has the rest, and the way in."""
 
     def __init__(self, desk: Desk) -> None:
-        self.desk, self.runtime, self.site = desk, desk.runtime, desk.runtime.site
+        self.desk, self.runtime = desk, desk.runtime
+
+    @property
+    def site(self) -> Site:
+        """The site as it is wired now."""
+        return self.runtime.site
 
     def routes(self, v1: str) -> dict[str, dict[str, Callable[..., Any]]]:
         """Their addresses."""
@@ -42,6 +48,7 @@ class BoardViews:
             f"{v1}/inputs/<name>/simulated": {"PUT": self.pretend},
             f"{v1}/supplies": {"GET": self.get_supplies},
             f"{v1}/doctor": {"GET": self.get_doctor},
+            f"{v1}/site-file/changes": {"GET": self.get_changes},
             f"{v1}/boards/<name>": {"GET": self.get_board},
             f"{v1}/boards/<name>/pins": {"GET": self.get_pins},
             f"{v1}/boards/<board>/pins/<pin>/trial": {"PUT": self.put_trial},
@@ -100,6 +107,10 @@ class BoardViews:
                 {"name": supply.name, "volts": float(supply.volts), "limit": limit, "drawn": None if total is None else float(total), "outputs": each}
             )  # fmt: skip
         return answer(forms)
+
+    def get_changes(self) -> Response:
+        """What another reading of the site file would change."""
+        return answer({"changes": self.runtime.would_change()})
 
     def get_doctor(self) -> Response:
         """What of this machine the boards need, and whether it is there."""

@@ -10,6 +10,7 @@ from urllib.parse import quote
 import segno
 from flask import Response, request
 
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language.rights import KINDS
 from cairnwind.core.values.errors import unknown
 from cairnwind.remotes.address import outside
@@ -27,7 +28,12 @@ class KeyViews:
     """The views; `cairnwind.service.app` has the way in."""
 
     def __init__(self, desk: Desk) -> None:
-        self.desk, self.keys, self.site = desk, desk.keys, desk.runtime.site
+        self.desk, self.keys = desk, desk.keys
+
+    @property
+    def site(self) -> Site:
+        """The site as it is wired now."""
+        return self.desk.runtime.site
 
     def routes(self, v1: str) -> dict[str, dict[str, Callable[..., Any]]]:
         """Their addresses."""

@@ -13,6 +13,7 @@ from cairnwind.commands.claim_requests import CLAIM, claim, output_of, wanted
 from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.site import Site
 from cairnwind.core.physics import programs
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.physics.stick import Pad
@@ -38,7 +39,12 @@ class LightViews:
     """The views; `cairnwind.service.app` has the rest, and the way in."""
 
     def __init__(self, desk: Desk) -> None:
-        self.desk, self.runtime, self.site = desk, desk.runtime, desk.runtime.site
+        self.desk, self.runtime = desk, desk.runtime
+
+    @property
+    def site(self) -> Site:
+        """The site as it is wired now."""
+        return self.runtime.site
 
     def routes(self, v1: str) -> dict[str, dict[str, Callable[..., Any]]]:
         """Their addresses."""

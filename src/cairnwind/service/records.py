@@ -72,7 +72,7 @@ class Records:
     """Told by the engine's thread; writes through the store's writer, and waits for nothing."""
 
     def __init__(self, site: Site, writer: Writer) -> None:
-        self._site, self._writer = site, writer
+        self._writer = writer
         self._zone = ZoneInfo(site.timezone)
         self._meters = {name: Meter(output) for name, output in site.outputs.items()}
         self._tracks: dict[str, _Track] = {}
@@ -82,6 +82,23 @@ class Records:
         self._rows: list[Row] = []
         self._late: dict[str, int] = {}
         """What has moved too soon after its last reading, and when it is kept."""
+
+    def adopt(self, site: Site, wall: int) -> None:
+        """Another site: outputs that go are counted up to now, and what is new from now on."""
+        for name in self._meters.keys() - site.outputs.keys():
+            self._meters[name].see(wall, None)
+        self._usage(wall)
+        self._meters = {
+            name: self._meters[name]
+            if name in self._meters and self._meters[name].output.load == output.load
+            else Meter(output)
+            for name, output in site.outputs.items()
+        }
+        self._tracks = {
+            name: each for name, each in self._tracks.items() if name in site.outputs or name in site.inputs
+        }
+        self._late = {name: due for name, due in self._late.items() if name in self._tracks}
+        self._ranges = {name: _range(input) for name, input in site.inputs.items() if input.analogue}
 
     def see_output(self, now: OutputNow, wall: int) -> None:
         """An output has changed."""

@@ -11,6 +11,7 @@ from flask import Response
 from cairnwind.core.explain.parts import parts
 from cairnwind.core.facts.conditions import Memory
 from cairnwind.core.facts.reflexes import Alarm, Reflex
+from cairnwind.core.facts.site import Site
 from cairnwind.core.rules import kinds
 from cairnwind.service import shapes
 from cairnwind.service.asked import answer, json_body, need
@@ -23,7 +24,12 @@ class RuleViews:
     """The views; `cairnwind.service.app` has the way in."""
 
     def __init__(self, desk: Desk) -> None:
-        self.runtime, self.site = desk.runtime, desk.runtime.site
+        self.runtime = desk.runtime
+
+    @property
+    def site(self) -> Site:
+        """The site as it is wired now."""
+        return self.runtime.site
 
     def routes(self, v1: str) -> dict[str, dict[str, Callable[..., Any]]]:
         """Their addresses."""

@@ -16,16 +16,19 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
+from cairnwind.boards.link import Link
 from cairnwind.commands.table import OF_EVENT
 from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant, Source
+from cairnwind.core.facts.difference import difference
 from cairnwind.core.facts.interlocks import Stop
 from cairnwind.core.facts.plan import Schedule, Span
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language import schedules
-from cairnwind.core.language.forms import changed_outputs
+from cairnwind.core.language.forms import Rules, changed_outputs
 from cairnwind.core.language.schedules import Planned
 from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.core.values.fact import replace
@@ -35,6 +38,7 @@ from cairnwind.service.kernelclock import synchronised
 from cairnwind.service.lanes import Item, Lanes, Send
 from cairnwind.service.records import Records
 from cairnwind.service.repeats import KEEP
+from cairnwind.service.rewiring import UNCHANGED, Rewiring
 from cairnwind.service.signals import Signals
 from cairnwind.service.slots import Slots
 from cairnwind.service.snapshot import Publisher
@@ -57,6 +61,15 @@ AFTER_COMMIT = frozenset(kind for kind, declared in OF_EVENT.items() if declared
 """Commands whose effect waits until they are recorded, but for moves to safe."""
 
 
+class Coming(NamedTuple):
+    """Another site on its way to the engine."""
+
+    event: ev.Reload
+    planned: Planned
+    rules: Rules
+    links: dict[str, Link]
+
+
 class Runtime:
     """Runs the engine, between its links and its store."""
 
@@ -77,6 +90,10 @@ class Runtime:
         self._over = False
         self._closed = False
         """The shutdown has gone through the engine."""
+        self._reloading = threading.Lock()
+        """Held while the site file is read anew."""
+        self._coming: Coming | None = None
+        """What the engine is about to take."""
         self._copy: Path | None = None
         """Of the database, where its disk cannot be written."""
         self.failure = ""
@@ -272,52 +289,58 @@ class Runtime:
             ) from None
 
     def reload(self, source: Source) -> ev.Outcome:
-        """Read the site file anew: rules, scenes, schedules and groups. What is wired needs a restart.
+        """Read the site file anew: what is wired, rules, scenes, schedules. All of it or nothing: raises `CallerError` (``site-file``, ``reload``), and then everything is as it was."""
+        if not self._reloading.acquire(timeout=ANSWER_WITHIN):
+            raise CallerError("busy", "The site file is being read anew already.", "Try again in a moment.")
+        try:
+            fresh, planned, found = self._read_anew()
+            rewiring = self._rewiring(fresh)
+            changed = tuple(name for name in changed_outputs(self.rules, found) if name in self.site.outputs)
 
-        Raises `SiteFileError` or `CallerError` (``reload``), and then everything is as it was.
-        """
+            def apply() -> ev.Outcome:
+                event = ev.Reload(
+                    clock(), self.command_id(), source, fresh, found.interlocks, found.reflexes, found.guards, planned.schedules,
+                    changed, rewiring.wired,
+                )  # fmt: skip
+                self._coming = Coming(event, planned, found, rewiring.links)
+                return self.submit(event)[0]
+
+            return rewiring.do(apply)
+        finally:
+            self._reloading.release()
+
+    def would_change(self) -> list[str]:
+        """What would change if the site file were read anew, a sentence each. Raises as `reload`."""
+        return self._rewiring(self._read_anew()[0]).words()
+
+    def _rewiring(self, fresh: Site) -> Rewiring:
+        wired = difference(self.site, fresh)
+        if wired.fixed:
+            raise CallerError(
+                "reload",
+                f"The site file says otherwise of its {wired.fixed[0]} than when the service was started.",
+                f"That needs a restart. {UNCHANGED}",
+            )
+        return Rewiring(self.machine, fresh, wired)
+
+    def _read_anew(self) -> tuple[Site, Planned, Rules]:
         path, _ = self.site.source
         try:
             fresh = read_site(path)
             planned = read_plan(fresh)
-            found = read_rules(fresh, planned)
+            return fresh, planned, read_rules(fresh, planned)
         except SiteFileError as error:
             first = error.findings[0]
             more = f", and {len(error.findings) - 1} more" if len(error.findings) > 1 else ""
             sentence = f"{path}:{first.line}:{first.column}: {first.what}{more}."
-            raise CallerError("site-file", sentence, f"{first.remedy} Nothing was changed.") from None
-        for what in (
-            "name",
-            "timezone",
-            "supplies",
-            "boards",
-            "outputs",
-            "inputs",
-            "pads",
-            "tunes",
-            "quiet",
-            "broker",
-            "remotes",
-            "listen",
-            "tls",
-            "certificate",
-            "names",
-            "durability",
-        ):
-            if repr(getattr(self.site, what)) != repr(getattr(fresh, what)):
-                raise CallerError(
-                    "reload",
-                    f"The site file says otherwise of its {what} than when the service was started.",
-                    "That needs a restart; nothing was changed.",
-                )
-        event = ev.Reload(
-            clock(), self.command_id(), source, fresh, found.interlocks, found.reflexes, found.guards, planned.schedules,
-            changed_outputs(self.rules, found),
-        )  # fmt: skip
-        outcome, _ = self.submit(event)
-        if outcome.outcome != "refused":
-            self.site, self.planned, self.rules = fresh, planned, found
-        return outcome
+            raise CallerError("site-file", sentence, f"{first.remedy} {UNCHANGED}") from None
+
+    def _adopt(self, coming: Coming) -> None:
+        """The engine has taken another site: everything that looks at it does from now on, before anything else is carried out."""
+        self.site, self.planned, self.rules = coming.event.site, coming.planned, coming.rules
+        self.machine.adopt(self.site, coming.links)
+        self.signals.adopt(self.site)
+        self.telling.adopt(self.site)
 
     # --- the engine's thread ------------------------------------------------------------------------------
 
@@ -390,6 +413,9 @@ class Runtime:
         if item.overtaken and type(event) is ev.Wish:
             event = ev.Overtaken(event.at, event.command, event.source, event.output)
         effects = self.engine.handle(event)
+        if type(event) is ev.Reload and self._coming is not None and self.engine.state.site is event.site:
+            coming, self._coming = self._coming, None
+            self._adopt(coming)
         if type(event) in _TOLD:
             self.signals.note(event)
         drives: list[ev.Drive] = []

@@ -8,6 +8,7 @@ from typing import Any
 from flask import Response
 
 from cairnwind.commands.claim_requests import output_of
+from cairnwind.core.facts.site import Site
 from cairnwind.core.language import forms as forms
 from cairnwind.core.values.errors import CallerError
 from cairnwind.service import shapes
@@ -20,12 +21,17 @@ class SafeViews:
     """The views; `cairnwind.service.app` has the way in."""
 
     def __init__(self, desk: Desk) -> None:
-        self.desk, self.runtime, self.site = desk, desk.runtime, desk.runtime.site
+        self.desk, self.runtime = desk, desk.runtime
 
     @property
     def rules(self) -> forms.Rules:
         """The rules, as the site file was read last."""
         return self.runtime.rules
+
+    @property
+    def site(self) -> Site:
+        """The site as it is wired now."""
+        return self.runtime.site
 
     def routes(self, v1: str) -> dict[str, dict[str, Callable[..., Any]]]:
         """Their addresses."""

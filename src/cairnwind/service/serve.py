@@ -34,7 +34,6 @@ class Service:
 
     def __init__(self, site: Site, folder: Folder, port: int | None = None) -> None:
         """``port`` 0 takes a free one; None the site file's."""
-        self.site = site
         self.folder = folder
         self.machine = Machine(site, secret=folder.secret)
         self.host, self.port = site.listen
@@ -51,6 +50,11 @@ class Service:
         """Announce it although it listens on loopback only: for what looks for it on this host."""
         self.safe_at = 0.0
         """Monotonic seconds at which every output had been told its safe setting."""
+
+    @property
+    def site(self) -> Site:
+        """The site as it is wired now."""
+        return self.machine.site
 
     @property
     def url(self) -> str:

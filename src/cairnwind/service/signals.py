@@ -90,6 +90,12 @@ class Signals:
         self._rows: dict[str, array[float]] = {}
         self._trimmed: set[str] = set()
 
+    def adopt(self, site: Site) -> None:
+        """Another site: what was noted of what is still there, by name, stays."""
+        self._site = site
+        names = {signal.name for signal in self.every()}
+        self._rows = {name: rows for name, rows in self._rows.items() if name in names}
+
     def every(self) -> list[Signal]:
         """Every signal there is."""
         found = [signal for output in self._site.outputs.values() for signal in of_output(output)]

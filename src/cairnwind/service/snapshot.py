@@ -46,6 +46,13 @@ class Shown:
         return self._body
 
 
+def whole(picture: bytes) -> Shown:
+    """The whole picture anew, for those who follow it."""
+    shown = Shown("afresh", None, dict)
+    shown._body = picture
+    return shown
+
+
 class Page:
     """Up to `PAGE` outputs; the joined body is made when first asked for."""
 
@@ -110,17 +117,33 @@ class Publisher:
     """Makes the snapshots. Used by the engine's thread only; `current` may be read by any."""
 
     def __init__(self, site: Site, engine: Engine) -> None:
-        self._site = site
         self._engine = engine
         self.records: Records | None = None
         """Who keeps what is seen."""
+        self._take(site, 0)
+
+    def adopt(self, site: Site) -> None:
+        """Another site: the picture is made anew."""
+        self._take(site, self.current.version + 1)
+        if self.records is not None:
+            self.records.adopt(site, self._engine.state.clocks.now.wall)
+            for now in self.current.nows:
+                self.records.see_output(now, self._engine.state.clocks.now.wall)
+
+    def _take(self, site: Site, version: int) -> None:
+        engine, self._site = self._engine, site
         self._number = {name: number for number, name in enumerate(site.outputs)}
         nows = [engine.output_now(name) for name in site.outputs]
         self._pages = [Page(tuple(nows[at : at + PAGE])) for at in range(0, len(nows), PAGE)]
         self._inputs = {name: self._input(name) for name in site.inputs}
         self._boards = {name: self._board(name) for name in site.boards}
         self._site_shown = self._whole()
-        self.current = self._make(0)
+        self.current = self._make(version)
+
+    def _has(self, kind: str, name: str) -> bool:
+        if kind == "output":
+            return name in self._number
+        return kind not in ("input", "board") or name in (self._inputs if kind == "input" else self._boards)
 
     def find(self, name: str) -> OutputNow | None:
         """An output in the current snapshot."""
@@ -133,6 +156,8 @@ class Publisher:
         fresh: dict[int, list[tuple[int, OutputNow]]] = {}
         wall = self._engine.state.clocks.now.wall
         for kind, name in changed:
+            if not self._has(kind, name):
+                continue  # it has left the site since
             if kind == "output":
                 page, slot = divmod(self._number[name], PAGE)
                 now = self._engine.output_now(name)

@@ -16,6 +16,7 @@ from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.site import Site
 from cairnwind.service.lanes import Item, Lanes
 
@@ -44,6 +45,7 @@ class Machine:
         secret: Callable[[str], str] | None = None,
     ) -> None:
         self.site = site
+        self.secret = secret
         self.engine = Engine(site)
         self.lanes = Lanes()
         self.links = (
@@ -58,14 +60,16 @@ class Machine:
         """Whether the engine still works: links ask before they feed a watchdog."""
         return self.beat is None or time.monotonic() - self.beat < STALE
 
+    def adopt(self, site: Site, links: dict[str, Link]) -> None:
+        """Another site, with its links. Called by the engine's thread."""
+        self.site, self.links = site, links
+
     def make_safe(self) -> None:
         """Open every link: all outputs are told their safe setting."""
         sys.setswitchinterval(SWITCH)
         end = time.monotonic() + OPEN_WITHIN
         for name, link in self.links.items():
-            outputs = [output for output in self.site.outputs.values() if output.pin.board == name]
-            inputs = [input for input in self.site.inputs.values() if input.pin.board == name]
-            link.open(outputs, inputs, self.report, clock, self.fresh)
+            link.open(*wired(self.site, name), self.report, clock, self.fresh)
         for link in self.links.values():
             link.ready(end - time.monotonic())
         while (item := self.lanes.take()) is not None:
@@ -116,3 +120,9 @@ class Machine:
         """Let the boards go."""
         for link in self.links.values():
             link.close()
+
+
+def wired(site: Site, board: str) -> tuple[list[Output], list[Input]]:
+    """What is wired to a board."""
+    outputs = [each for each in site.outputs.values() if each.pin.board == board]
+    return outputs, [each for each in site.inputs.values() if each.pin.board == board]

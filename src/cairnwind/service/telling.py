@@ -9,7 +9,7 @@ from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.site import Site
 from cairnwind.service import shapes
-from cairnwind.service.snapshot import Publisher, Shown
+from cairnwind.service.snapshot import Publisher, Shown, whole
 from cairnwind.service.stream import Stream
 
 Listener = Callable[[list[tuple[str, str]], list[ev.Ended]], None]
@@ -28,6 +28,13 @@ class Telling:
         """By command: who waits for what becomes of it."""
         self._changed: dict[tuple[str, str], None] = {}
         self._ended: list[ev.Ended] = []
+        self._afresh = False
+        """Another picture is to be told whole."""
+
+    def adopt(self, site: Site) -> None:
+        """Another site: readers see it, and streams are sent all of it."""
+        self.publisher.adopt(site)
+        self._afresh = True
 
     def open(self) -> None:
         """Streams may be opened from now on."""
@@ -48,11 +55,13 @@ class Telling:
 
     def publish(self) -> None:
         """The batch is over: readers see it, and the streams."""
-        if not self._changed and not self._ended:
+        if not self._changed and not self._ended and not self._afresh:
             return
         told = self.publisher.publish(self._changed)
         told += [Shown("command", ended, shapes.ended_form) for ended in self._ended]
         if self.stream is not None:
+            if self._afresh:
+                told, self._afresh = [*told, whole(self._picture())], False
             self.stream.tell(told)
 
     def tell(self) -> None:

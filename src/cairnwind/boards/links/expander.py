@@ -10,7 +10,7 @@ that has one, or behind a relay on a line of the kernel.
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 
@@ -93,9 +93,25 @@ class ExpanderLink(Worker):
             return
         self._out = int.from_bytes(self._look("output"), "little")
         self.traffic.add("got", b"", f"found at {self._out:0{self.chip.lines}b}")
+        self._dir = -1
+        self._set_up(self.outputs)
+
+    rewires = True
+
+    def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
+        """Output register, pulls and directions anew; lines that stay are written as they are."""
+        if self.chip.kind == "pwm":
+            for line in gone:
+                self._channel(line, Put(0))
+        else:
+            self._set_up(come)
+
+    def _set_up(self, come: Collection[int]) -> None:
+        """Have the chip as the wiring asks for; of those that have ``come`` their safe setting before they are outputs."""
+        driven = {line for line in self.tried if not self._dir >> line & 1} - {*come}
         self._dir = self._pulls = 0
         for line in range(self.chip.lines):
-            if line not in self.outputs:
+            if line not in self.outputs and line not in driven:
                 self._dir |= 1 << line
             if line in self.inputs and self.inputs[line].pull == "up":
                 self._pulls |= 1 << line
@@ -107,9 +123,9 @@ class ExpanderLink(Worker):
                 'Fit resistors, and say pull = "none".',
             )
         for line, output in self.outputs.items():
-            self._out = (
-                self._out | 1 << line if wire.to_pin(output, output.safe, line) else self._out & ~(1 << line)
-            )
+            if line in come:
+                high = wire.to_pin(output, output.safe, line)
+                self._out = self._out | 1 << line if high else self._out & ~(1 << line)
         self._store("output", self._out)
         if "pull-up" in self.chip.registers:
             self._store("pull-up", self._pulls)

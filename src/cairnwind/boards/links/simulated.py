@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import time
 from collections import deque
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import Any
 
 from cairnwind.boards import wire
@@ -88,6 +88,8 @@ class SimulatedLink:
         self._inputs: dict[int, Input] = {}
         self._slow = Slow(f"link-{board.name}", self._late)
 
+    rewires = True
+
     def open(
         self,
         outputs: Sequence[Output],
@@ -98,13 +100,34 @@ class SimulatedLink:
     ) -> None:
         """Drive all outputs safe, then report the link up and what the inputs show."""
         self._report, self._clock = report, clock
+        self._wire(outputs, inputs)
+        self._home()
+
+    def _wire(self, outputs: Sequence[Output], inputs: Sequence[Input]) -> None:
         self._outputs = {output.name: output for output in outputs}
         self._inputs = {input.pin.line: input for input in inputs}
         for line, input in self._inputs.items():
             if not input.analogue:
                 at_rest = input.active_low if self.board.link == "muted" else input.pull == "up"
                 self.world.levels.setdefault(line, at_rest)
-        self._home()
+
+    def rewire(self, outputs: Sequence[Output], inputs: Sequence[Input], come: Collection[str]) -> None:
+        """These from now on; what is new is driven safe, and lines that nobody has any more are low."""
+        before = {line for output in self._outputs.values() for line in output.lines}
+        self._wire(outputs, inputs)
+        if not self.plugged:
+            return
+        for line in before - {line for output in outputs for line in output.lines}:
+            self._move(line, 0)
+            self.pins.pop(line, None)
+        for output in outputs:
+            if output.name in come:
+                self._put(output, output.safe)
+
+    def tell(self) -> None:
+        """Report what the inputs show."""
+        if self.plugged:
+            self._look()
 
     def drive(self, orders: Sequence[ev.Drive]) -> None:
         """Carry the orders out, now or after the delay."""
@@ -212,6 +235,9 @@ class SimulatedLink:
         for output in self._outputs.values():
             readings.append((output.name, self._put(output, output.safe)))
         self._report(ev.LinkUp(self._clock(), self.board.name, tuple(readings)))
+        self._look()
+
+    def _look(self) -> None:
         for line, input in self._inputs.items():
             if input.analogue:
                 self.put_volts(line, self.world.volts.get(line, 0.0))

@@ -20,6 +20,7 @@ from typing import Any
 
 from cairnwind.core.engine import trying
 from cairnwind.core.engine.answering import answer, gather
+from cairnwind.core.engine.commands import rewiring
 from cairnwind.core.engine.commands.disowned import Disowning
 from cairnwind.core.engine.commands.inputs import Contacts
 from cairnwind.core.engine.commands.lifecycle import Lifecycle
@@ -62,10 +63,11 @@ class Engine:
         requests = Requests(self._armed)
         self.courses = Courses(requests)
         self.planning = Planning(self._armed, self.courses)
-        self._lifecycle = Lifecycle(self._armed, requests, self.courses, self.planning)
+        sticks = Sticks(site, requests)
+        self._lifecycle = Lifecycle(self._armed, requests, self.courses, self.planning, sticks)
         self._tracing: Tracing | None = None
         """There only while somebody looks at how it is decided."""
-        self._handlers, self._deadlines = self._wire(requests, Sticks(site, requests))
+        self._handlers, self._deadlines = self._wire(requests, sticks)
 
     def _wire(self, requests: Requests, sticks: Sticks) -> tuple[dict[type, Handler], dict[str, Due]]:
         """Who takes which event, and who is told when what is due."""
@@ -85,7 +87,7 @@ class Engine:
             ev.Confirmed: links.confirmed, ev.Answers: links.answers, ev.Failed: links.failed, ev.LinkUp: links.up,
             ev.LinkLost: links.lost, ev.InputSeen: contacts.seen, ev.Measured: contacts.measured,
             ev.Start: life.start, ev.Reload: life.reload, ev.Shutdown: life.shutdown, ev.Recording: life.recording,
-            ev.Withdraw: life.withdraw, ev.Tick: _nothing, ev.Trace: self._trace,
+            ev.Withdraw: life.withdraw, ev.Rewire: rewiring.rewire, ev.Tick: _nothing, ev.Trace: self._trace,
             ev.Disowned: Disowning(courses, planning).disown,
         }  # fmt: skip
         deadlines: dict[str, Due] = {

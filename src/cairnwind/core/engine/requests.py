@@ -286,7 +286,7 @@ class Requests:
             claim, why = None, "needs a new command after a restart"
         elif claim is None and type(stored.setting) is Program:
             why = "a program that is over, or a tune, is not taken up again"
-        elif claim is not None and not _suits(s.output, claim.setting):
+        elif claim is not None and not suits(s.output, claim.setting):
             claim, why = None, "its output no longer takes that"
         if s is None or claim is None:
             turn.journal_end(stored, why)
@@ -369,7 +369,7 @@ def _is_not_safe(s: Standing) -> bool:
     )
 
 
-def _suits(output: Output, wanted: Setting | Program) -> bool:
+def suits(output: Output, wanted: Setting | Program) -> bool:
     """Whether an output still takes what a stored claim asks for."""
     try:
         output.fits(wanted) if isinstance(wanted, Program) else output.admit(wanted)

@@ -24,6 +24,12 @@ class Sticks:
         self._count = count(1)
         self._centred: set[str] = set()
         self._pads: dict[str, list[Pad]] = {}
+        self.arm(site)
+
+    def arm(self, site: Site) -> None:
+        """These are the pads from now on."""
+        self._pads.clear()
+        self._centred &= site.pads.keys()
         for pad in site.pads.values():
             for axis in pad.stick or ():
                 self._pads.setdefault(axis, []).append(pad)

@@ -15,7 +15,12 @@ from cairnwind.core.state.turn import Turn
 def attempt(turn: Turn, event: ev.TryPin) -> None:
     """Try a bare pin; a renewal is neither numbered nor journalled."""
     pin, trials = event.pin, turn.state.trials
-    board = turn.state.boards[pin.board]
+    board = turn.state.boards.get(pin.board)
+    if board is None:
+        turn.refuse(
+            event, turn.number(), Refusal("name", "the site has no such board", "See: cairnwind look.")
+        )
+        return
     refusal = of_the_site(turn.state.in_force) or trials.refusal(pin, event.mode, event.millihertz)
     word = "refused"
     if refusal is None and not board.up:
@@ -52,6 +57,8 @@ def end(turn: Turn, event: ev.EndTry) -> None:
 
 def failed(turn: Turn, event: ev.TrialFailed) -> None:
     """A link cannot do what was to be tried."""
+    if event.board not in turn.state.boards:
+        return  # it has left the site since
     end_trials(turn, f"not possible: {event.reason}", event.board, event.line)
     turn.state.trials.failures[event.board, event.line] = event.reason
 

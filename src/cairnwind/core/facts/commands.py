@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from cairnwind.core.facts.claims import Claim, Instant, Lifetime, Rank, Source
 from cairnwind.core.facts.course import Course
+from cairnwind.core.facts.difference import Difference
 from cairnwind.core.facts.guards import Guard
 from cairnwind.core.facts.hardware import Pin
 from cairnwind.core.facts.interlocks import Interlock
@@ -143,7 +144,7 @@ class Trace:
 
 @fact
 class Reload:
-    """Rules and the site file's schedules anew. What the site is wired of is the same."""
+    """The site anew: what it is wired of, its rules, and the site file's schedules."""
 
     at: Instant
     command: str
@@ -155,6 +156,8 @@ class Reload:
     schedules: tuple[Schedule, ...] = ()
     changed: tuple[str, ...] = ()
     """Outputs that other rules concern than before: they are safe before they are anything else."""
+    wired: Difference = Difference()
+    """What is wired otherwise; outputs that go, or are wired otherwise, are at safe by now (`Rewire`)."""
 
 
 @fact

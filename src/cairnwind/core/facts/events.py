@@ -69,6 +69,7 @@ from cairnwind.core.facts.reports import (
     LinkUp,
     Measured,
     Recording,
+    Rewire,
     Shutdown,
     Start,
     Tick,
@@ -131,6 +132,7 @@ __all__ = [
     "ResetStop",
     "ResetTrip",
     "Resume",
+    "Rewire",
     "Shutdown",
     "Start",
     "Tell",
@@ -158,6 +160,7 @@ Event = (
     | Recording
     | Tick
     | Start
+    | Rewire
     | Shutdown
     | Disowned
 )

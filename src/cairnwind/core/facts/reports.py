@@ -153,6 +153,14 @@ class Shutdown:
 
 
 @fact
+class Rewire:
+    """Outputs are about to be wired otherwise, or to go: they are kept at safe until the site is read anew. Empty: they are not, all the same."""
+
+    at: Instant
+    outputs: tuple[str, ...] = ()
+
+
+@fact
 class Disowned:
     """A key was revoked: what still acts in its name ends."""
 

@@ -3,6 +3,7 @@
 An output's own gates come first, and the first that refuses sends it to safe:
 
     starting, closing   the service itself is not ready, or about to end
+    rewiring            its wiring changes
     all-stop            everything safe
     trip                latched until a person resets it
     lockout             named tags
@@ -47,6 +48,7 @@ from cairnwind.core.values.fact import alike
 OWN: tuple[Callable[[InForce, Output], Refusal | None], ...] = (
     stop.starting,
     stop.closing,
+    stop.rewiring,
     stop.all_stop,
     trip.refuse,
     lockout.refuse,
@@ -61,7 +63,7 @@ def refusal(force: InForce, output: Output) -> Refusal | None:
     name = output.name
     if not (
         name in force.shut or name in force.tripped or name in force.tags
-        or force.stop or force.quiet or force.starting or force.closing
+        or force.stop or force.quiet or force.rewiring or force.starting or force.closing
     ):  # fmt: skip
         return None
     for gate in OWN:

@@ -26,6 +26,15 @@ def closing(force: InForce, output: Output) -> Refusal | None:
     return Refusal("closing", "the service is stopping", "Start it again.")
 
 
+def rewiring(force: InForce, output: Output) -> Refusal | None:
+    """Its wiring changes."""
+    if output.name not in force.rewiring:
+        return None
+    return Refusal(
+        "rewiring", "its wiring changes", "It is read anew from the site file: wait a moment.", True
+    )
+
+
 def all_stop(force: InForce, output: Output) -> Refusal | None:
     """Everything is safe."""
     stop = force.stop

@@ -162,6 +162,11 @@ class Drive:
         self.attempts, self.failed, self.retry_at = 0, None, None
         self.corrected, self.stuck, self.fault = False, None, ""
 
+    def rewired(self) -> None:
+        """It is wired otherwise: nothing is known of it there, and answers from where it was are late ones."""
+        self._forget()
+        self.confirmed, self.homing, self.strayed = None, True, None
+
     def _forget(self) -> None:
         """What was on its way no longer counts; an answer to it would be a late one."""
         self.generation += 1

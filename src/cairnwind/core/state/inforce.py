@@ -18,6 +18,8 @@ class InForce:
 
     starting: bool = True
     closing: bool = False
+    rewiring: frozenset[str] = frozenset()
+    """Outputs that are about to be wired otherwise, or to go."""
     stop: Stop | None = None
     trips: dict[str, Latched] = field(default_factory=dict)
     """By name, the earliest first."""

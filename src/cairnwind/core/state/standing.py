@@ -93,3 +93,15 @@ class Standing:
         self.motion = Motion(output)
         self.drive = Drive()
         self.known = Known()
+
+    def say(self, output: Output) -> None:
+        """It is called, or claimed, otherwise from now on, and wired as it was."""
+        self.output = self.motion.output = output
+
+    def rewire(self, output: Output) -> None:
+        """It is wired otherwise from now on; its claims stand."""
+        self.output, self.motion, self.known = output, Motion(output), Known()
+        gating, self.gating = self.gating, Gating(output)
+        self.gating.journalled = gating.journalled
+        self.drive.rewired()
+        self.claims.leader = None

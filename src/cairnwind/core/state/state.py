@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
+from cairnwind.core.facts.difference import Difference
 from cairnwind.core.facts.now import BoardNow
 from cairnwind.core.facts.site import Site
 from cairnwind.core.state.inforce import InForce
@@ -56,6 +57,18 @@ class Inputs:
         self.contacts = {name: Contact(input) for name, input in site.inputs.items() if not input.analogue}
         self.gauges = {name: Gauge(input) for name, input in site.inputs.items() if input.analogue}
 
+    def rewire(self, site: Site, same: frozenset[str]) -> None:
+        """Inputs of another site; of those of the ``same`` wiring all is remembered."""
+        contacts, gauges = self.contacts, self.gauges
+        self.contacts, self.gauges = {}, {}
+        for name, input in site.inputs.items():
+            if input.analogue:
+                self.gauges[name] = gauges[name] if name in same else Gauge(input)
+                self.gauges[name].input = input
+            else:
+                self.contacts[name] = contacts[name] if name in same else Contact(input)
+                self.contacts[name].input = input
+
 
 class State:
     """What one engine knows: claims, drives, contacts, clocks, what is in force. ``stepped``: slopes are followed step by step; else, in a rehearsal, from one end to the other."""
@@ -69,9 +82,7 @@ class State:
         self.stepped = stepped
         self.outputs = {name: Standing(output) for name, output in site.outputs.items()}
         self.boards = {name: BoardNow(name, False, "not opened yet", 0) for name in site.boards}
-        self.on_board: dict[str, list[str]] = {name: [] for name in site.boards}
-        for name, output in site.outputs.items():
-            self.on_board[output.pin.board].append(name)
+        self.on_board = _on_boards(site)
         self.inputs = Inputs(site)
         self.in_force = InForce()
         self.journal = Journal()
@@ -81,3 +92,31 @@ class State:
         """By scene: output and slot of what it claimed, and the claim."""
         self.stopping: tuple[str, set[str]] | None = None
         """The all-stop that waits to be confirmed: its command, and the outputs that are not safe yet."""
+
+    def rewire(self, site: Site, wired: Difference) -> None:
+        """Another site; what is wired as it was remembers all that it did."""
+        outputs, boards, wall = self.outputs, self.boards, self.clocks.now.wall
+        self.site = self.trials.site = site
+        self.outputs = {}
+        for name, output in site.outputs.items():
+            s = outputs.get(name) or Standing(output)
+            if name in wired.outputs.rewired:
+                s.rewire(output)
+            else:
+                s.say(output)
+            self.outputs[name] = s
+        self.boards = {
+            name: BoardNow(name, False, "not opened yet", wall) if name in wired.boards.come else boards[name]
+            for name in site.boards
+        }
+        self.on_board = _on_boards(site)
+        new = frozenset(wired.inputs.come)
+        self.inputs.rewire(site, frozenset(name for name in site.inputs if name not in new))
+
+
+def _on_boards(site: Site) -> dict[str, list[str]]:
+    """The outputs of each board."""
+    found: dict[str, list[str]] = {name: [] for name in site.boards}
+    for name, output in site.outputs.items():
+        found[output.pin.board].append(name)
+    return found

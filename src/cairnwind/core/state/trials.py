@@ -15,7 +15,7 @@ class Trials:
     """The trials that stand, by board and line. Changed by the engine only."""
 
     def __init__(self, site: Site) -> None:
-        self._site = site
+        self.site = site
         self.standing: dict[tuple[str, int], Trial] = {}
         self.timers: dict[tuple[str, int], str] = {}
         """Timers that boards have told of, by board and line; a map tells of the others."""
@@ -24,8 +24,8 @@ class Trials:
 
     def refusal(self, pin: Pin, mode: str, millihertz: int) -> Refusal | None:
         """Why this pin may not be tried so, whatever the gates say."""
-        board = self._site.boards[pin.board]
-        owned = owner(self._site, pin)
+        board = self.site.boards[pin.board]
+        owned = owner(self.site, pin)
         if owned:
             how = f"cairnwind {'turn' if owned.startswith('output') else 'watch'} {owned.split()[1]}"
             return Refusal("owner", f"{pin.both} belongs to {owned}", f"Use it by its name: {how}.")
@@ -44,20 +44,20 @@ class Trials:
 
     def _free(self, board: Board, able: Callable[[int], bool]) -> list[str]:
         pins = [board.pin(line) for line in board.lines if able(line)]
-        return [pin.position or f"line-{pin.line}" for pin in pins if not owner(self._site, pin)]
+        return [pin.position or f"line-{pin.line}" for pin in pins if not owner(self.site, pin)]
 
     def shared_timer(self, pin: Pin, millihertz: int, own: str) -> Refusal | None:
         """Why ``pin`` may not have this frequency: another pin of its timer has another one.
 
         ``own`` is the output that asks, which may change its own.
         """
-        board = self._site.boards[pin.board]
+        board = self.site.boards[pin.board]
         timer = self._timer(board, pin.line)
         if not timer:
             return None
         others = {
             output.name: round(output.frequency * 1000)
-            for output in self._site.outputs.values()
+            for output in self.site.outputs.values()
             if output.frequency
             and output.name != own
             and output.pin.board == board.name

@@ -22,7 +22,9 @@ class Contacts:
 
     def seen(self, turn: Turn, event: ev.InputSeen) -> None:
         """A line shows something."""
-        self._see(turn, turn.state.inputs.contacts[event.input], event.active, event.edge, event.settled)
+        contact = turn.state.inputs.contacts.get(event.input)
+        if contact is not None:  # it may have left the site since
+            self._see(turn, contact, event.active, event.edge, event.settled)
 
     def _see(
         self, turn: Turn, contact: Contact, active: bool | None, edge: int = 0, settled: bool = False
@@ -50,7 +52,9 @@ class Contacts:
 
     def measured(self, turn: Turn, event: ev.Measured) -> None:
         """A reading came in."""
-        self._measure(turn, turn.state.inputs.gauges[event.input], event.raw, event.full, event.volts)
+        gauge = turn.state.inputs.gauges.get(event.input)
+        if gauge is not None:
+            self._measure(turn, gauge, event.raw, event.full, event.volts)
 
     def _measure(self, turn: Turn, gauge: Gauge, raw: int | None, full: int, volts: float | None) -> None:
         name, now = gauge.input.name, turn.now

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from cairnwind.core.engine.alarms import Alarms
+from cairnwind.core.engine.commands.rewiring import reshape
 from cairnwind.core.engine.courses import Courses
 from cairnwind.core.engine.deciding import replace_claim
 from cairnwind.core.engine.planning import Planning
 from cairnwind.core.engine.reflexes import Reflexes
 from cairnwind.core.engine.regulators import Regulators
 from cairnwind.core.engine.requests import Requests, watch_end
+from cairnwind.core.engine.sticks import Sticks
 from cairnwind.core.engine.trying import end_trials
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import held
+from cairnwind.core.facts.difference import in_words
 from cairnwind.core.facts.history import claim_form
 from cairnwind.core.rules.gates import Armed, Gates
 from cairnwind.core.state.turn import Turn
@@ -25,8 +28,11 @@ JUMP = 2 * NS
 class Lifecycle:
     """Holds all that follows rules, since another site file changes them together."""
 
-    def __init__(self, armed: Armed, requests: Requests, courses: Courses, planning: Planning) -> None:
+    def __init__(
+        self, armed: Armed, requests: Requests, courses: Courses, planning: Planning, sticks: Sticks
+    ) -> None:
         self._armed, self._requests, self._courses, self.planning = armed, requests, courses, planning
+        self.sticks = sticks
         self.reflexes = Reflexes(armed, courses)
         self.regulators = Regulators(armed.gates.sight, requests)
         self.alarms = Alarms(armed, courses)
@@ -71,8 +77,15 @@ class Lifecycle:
 
     def reload(self, turn: Turn, event: ev.Reload) -> None:
         """Other rules hold from now on; what the old ones remember by name is kept."""
-        sequence, state = turn.number(), turn.state
-        state.site = event.site
+        sequence, state, before = turn.number(), turn.state, turn.state.site
+        reshape(turn, event)
+        self.sticks.arm(event.site)
+        force = state.in_force
+        if event.site.quiet is not None:
+            self.quiet_due(turn, "", "")
+        elif force.quiet:
+            force.quiet, force.loud = "", frozenset()
+            turn.wall.drop("quiet", "")
         old = self._armed.gates
         gates = self._armed.gates = Gates(state, old.rounds)
         gates.arm(event.interlocks, event.guards)
@@ -87,6 +100,9 @@ class Lifecycle:
         turn.effect(ev.Changed("site", ""), ev.Changed("plan", ""))
         rules = f"{len(event.interlocks)} interlocks, {len(event.reflexes)} reflexes, {len(event.schedules)} schedules"
         text = f"the site file is read anew: {rules}"
+        said = in_words(before, event.site, event.wired)
+        if said:
+            text += f"; {'; '.join(said)}"
         turn.record(sequence, "command", "", text, event, {"verb": "reload"})
         turn.done(event, sequence, text)
 

@@ -27,10 +27,13 @@ class Links:
 
     def confirmed(self, turn: Turn, event: ev.Confirmed) -> None:
         """An output is confirmed at something."""
-        s = turn.state.outputs[event.output]
+        s = turn.state.outputs.get(event.output)  # it may have left the site since
+        if s is not None and event.generation == s.drive.generation:
+            if turn.state.boards[s.output.pin.board].up:
+                self._confirmed(turn, s, event)
+
+    def _confirmed(self, turn: Turn, s: Standing, event: ev.Confirmed) -> None:
         drive = s.drive
-        if event.generation != drive.generation or not turn.state.boards[s.output.pin.board].up:
-            return
         awaited, was, was_unsure, homing = drive.pending, drive.confirmed, drive.unsure, drive.homing
         first = awaited is None and was is None
         expected = drive.answered(event.setting, s.output.safe)
@@ -106,12 +109,14 @@ class Links:
 
     def failed(self, turn: Turn, event: ev.Failed) -> None:
         """An order did not get through."""
-        s = turn.state.outputs[event.output]
-        if event.generation == s.drive.generation and s.drive.pending is not None:
+        s = turn.state.outputs.get(event.output)
+        if s is not None and event.generation == s.drive.generation and s.drive.pending is not None:
             self._driving.fail(turn, s, event.reason)
 
     def up(self, turn: Turn, event: ev.LinkUp) -> None:
         """A board answers."""
+        if event.board not in turn.state.boards:
+            return  # it has left the site since
         self._set_board(turn, event.board, True, "")
         gates, readings = self._armed.gates, dict(event.readings)
         turn.state.trials.timers.update({(event.board, line): timer for line, timer in event.timers})
@@ -131,6 +136,8 @@ class Links:
     def lost(self, turn: Turn, event: ev.LinkLost) -> None:
         """A board no longer answers."""
         state, board = turn.state, event.board
+        if board not in state.boards:
+            return
         self._set_board(turn, board, False, event.reason)
         gates = self._armed.gates
         standings = [state.outputs[name] for name in state.on_board[board]]

@@ -42,7 +42,11 @@ class Stops:
 
     def probe(self, turn: Turn, event: ev.Probe) -> None:
         """What would stand in the way if a person wanted an output on; nothing is changed."""
-        s = turn.standing(event.output)
+        s = turn.state.outputs.get(event.output)
+        if s is None:
+            none = "the site has no such output"
+            turn.effect(ev.Outcome(event.command, turn.sequence, "refused", event.output, none))
+            return
         found = refusal(turn.state.in_force, s.output) or self._armed.gates.would(turn, s, Rank.PERSON)
         board = turn.state.boards[s.output.pin.board]
         if found is None and not board.up:
@@ -122,6 +126,9 @@ class Stops:
     def open(self, turn: Turn, event: ev.Open) -> None:
         """A right code was given: its guard opens, and the output with it."""
         guards = self._armed.gates.guards
+        if event.output not in guards.guards:  # any more
+            turn.refuse(event, turn.number(), Refusal("guard", "it is not guarded", "Turn it on."))
+            return
         if not turn.recording:
             turn.refuse(event, turn.number(), turn.no_journal())
             return

@@ -1,0 +1,76 @@
+"""Another site file with other wiring: outputs, inputs and boards that come, go or are wired otherwise, in one turn.
+
+Outputs that go or are wired otherwise were taken to safe before, and are kept there (`rewire`) until this turn. What is wired
+as it was remembers all that it did, by name.
+"""
+
+from __future__ import annotations
+
+from cairnwind.core.engine.requests import suits
+from cairnwind.core.engine.trying import end_trials
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.site import Site
+from cairnwind.core.facts.trials import owner
+from cairnwind.core.state.turn import Turn
+
+OF_OUTPUTS = frozenset(("claim", "over", "retry", "answer", "step", "ruled"))
+OF_INPUTS = frozenset(("input", "stale"))
+"""Kinds of timers that are named by an output, and by an input."""
+
+
+def rewire(turn: Turn, event: ev.Rewire) -> None:
+    """Outputs are kept at safe while they are wired otherwise, or no longer are."""
+    force, now = turn.state.in_force, frozenset(event.outputs)
+    turn.touch_all(name for name in force.rewiring ^ now if name in turn.state.outputs)
+    force.rewiring = now
+
+
+def reshape(turn: Turn, event: ev.Reload) -> None:
+    """What is wired from now on."""
+    state, wired, site = turn.state, event.wired, event.site
+    for name in wired.outputs.removed:
+        _remove(turn, name)
+    for name in wired.outputs.gone:
+        _forget_timers(turn, OF_OUTPUTS - ({"claim", "over"} if name in site.outputs else set()), name)
+    for name in wired.inputs.gone:
+        _forget_timers(turn, OF_INPUTS, name)
+    for name in wired.boards.gone:
+        end_trials(turn, f"ended when board {name} was let go", name)
+    state.rewire(site, wired)
+    state.in_force.rewiring = frozenset()
+    turn.touched = {name: None for name in turn.touched if name in state.outputs}
+    for name in wired.outputs.rewired:
+        s = state.outputs[name]
+        turn.disarm([s], "ended when its wiring was changed")
+        for claim in s.claims.all:
+            if not suits(s.output, claim.setting):
+                turn.end(s, claim, "its output no longer takes that")
+    _end_taken_trials(turn, site)
+    changed = [ev.Changed("output", name) for name in (*wired.outputs.come, *wired.outputs.said)]
+    changed += [ev.Changed("input", name) for name in (*wired.inputs.come, *wired.inputs.said)]
+    changed += [ev.Changed("board", name) for name in (*wired.boards.come, *wired.boards.said)]
+    turn.effect(*changed)
+
+
+def _remove(turn: Turn, name: str) -> None:
+    """An output is there no longer: nobody claims it, and nothing waits for it."""
+    s = turn.state.outputs[name]
+    turn.tell(s, "superseded", "its output is no longer in the site file")
+    for claim in s.claims.all:
+        turn.end(s, claim, "its output is no longer in the site file")
+    if turn.state.stopping is not None:
+        turn.state.stopping[1].discard(name)
+
+
+def _forget_timers(turn: Turn, kinds: frozenset[str] | set[str], name: str) -> None:
+    for timers in (turn.mono, turn.wall):
+        for key, _ in timers.all():
+            if key[0] in kinds and key[1] == name:
+                timers.drop(*key)
+
+
+def _end_taken_trials(turn: Turn, site: Site) -> None:
+    """A bare pin that is tried, and belongs to somebody now, is let go."""
+    for board, line in list(turn.state.trials.standing):
+        if board in site.boards and (taken := owner(site, site.boards[board].pin(line))):
+            end_trials(turn, f"ended when its pin was given to {taken}", board, line)

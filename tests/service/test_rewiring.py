@@ -1,0 +1,242 @@
+"""What is wired, changed while the rest works: at the pins, by HTTP, for readers and for those who follow."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from cairnwind.client import CallerError, Site
+from cairnwind.core.values.settings import FULL
+from tests.conftest import SITE, Running, eventually
+
+LAMP = '\n[output.bench]\nkind = "lamp"\npin = "near:J2-16"\n'
+BOARD = (
+    '\n[board.third]\nlink = "simulated"\nlines = 4\n\n[output.sign]\nkind = "lamp"\npin = "third:line-2"\n'
+)
+
+
+@pytest.fixture
+def running(tmp_path: Path) -> Iterator[Running]:
+    found = Running(tmp_path, SITE)
+    yield found
+    found.end()
+
+
+def reread(running: Running, text: str) -> str:
+    """The site file says this now; what is said of that."""
+    running.site_file.write_text(text, "utf-8")
+    return running.site.reload().reason
+
+
+def test_an_output_moves_and_nothing_else_does(running: Running) -> None:
+    site, near = running.site, running.link()
+    site.turn("gallery", "40 %", lasting="until released")
+    site.turn("vent", "on", lasting="until released")
+    eventually(lambda: near.level("gallery") == 0.4 * FULL)
+    old, line = near.pins, near._outputs["gallery"].pin.line
+    near.seen.clear()
+    changes = site.changes()
+    assert next(changes).kind == "afresh"
+    text = SITE.replace('pin = "near:J2-14"', 'pin = "near:J2-15"').replace(
+        'label = "Vent"', 'label = "The vent"'
+    )
+    said = running.http("GET", "/api/v1/site-file/changes").json()
+    assert said == {"changes": []}, "nothing is otherwise yet"
+    running.site_file.write_text(text, "utf-8")
+    (moves, called) = running.http("GET", "/api/v1/site-file/changes").json()["changes"]
+    assert (
+        moves
+        == "output gallery moves from near:J2-14 (line 7) to near:J2-15 (line 6); it is at safe meanwhile"
+    )
+    assert called == "output vent is said otherwise: its label"
+    assert site.output("gallery")["confirmed"]["level"] == 40, "asking changes nothing"
+    assert moves in site.reload().reason
+    now = near._outputs["gallery"].pin.line
+    eventually(lambda: old.get(now) == 0.4 * FULL, within=2)
+    assert [(at, level) for _, at, level in near.seen] == [(line, 0), (now, 0), (now, 400_000)], (
+        "and no other pin has moved"
+    )
+    assert site.output("vent")["label"] == "The vent"
+    assert (site.output("vent")["confirmed"]["on"], site.output("gallery")["pin"]) == (True, "near:J2-15")
+    assert any(
+        each.kind == "afresh" and "The vent" in str(each) for each in (next(changes) for _ in range(40))
+    )
+    assert any(moves in row["text"] for row in site.journal(limit=20))
+    changes.close()
+
+
+def test_outputs_inputs_and_boards_come_and_go(running: Running) -> None:
+    site = running.site
+    site.turn("kiln", "on")
+    site.turn("yard", "on", lasting="until released")
+    reason = reread(running, SITE + LAMP + BOARD + '\n[group.all]\noutputs = ["bench", "sign"]\n')
+    for part in (
+        "output bench is new, on near:J2-16",
+        "board third is taken",
+        "output sign is new",
+        "groups",
+    ):
+        assert part in reason
+    assert [each["name"] for each in site.outputs()] == ["vent", "kiln", "gallery", "yard", "bench", "sign"]
+    assert site.do("turn all on")["outcome"] == "driving"
+    eventually(lambda: running.link("third").level("sign") == FULL and running.link().level("bench") == FULL)
+    assert site.output("kiln")["confirmed"]["on"], "it has been on all the time"
+    # one board goes with what is on it, an input moves, an output goes
+    text = (SITE + BOARD).replace('pin = "near:J3-4"', 'pin = "near:J3-6"')
+    text = text[: text.index("[board.far]")] + text[text.index("[output.vent]") :]
+    text = text[: text.index("[output.yard]")] + text[text.index("[input.door]") :]
+    far, bench = running.link("far"), running.link()
+    reason = reread(running, text)
+    for part in (
+        "output yard goes",
+        "output bench goes",
+        "board far is let go",
+        "input door moves from near:J3-4",
+    ):
+        assert part in reason
+    assert [each["name"] for each in site.outputs()] == ["vent", "kiln", "gallery", "sign"]
+    assert [each["name"] for each in site.boards()] == ["near", "third"]
+    assert far.pins[3] == 0, "it went off first"
+    assert 16 not in {each.pin.position for each in bench._outputs.values()}
+    with pytest.raises(CallerError, match="yard"):
+        site.turn("yard", "on")
+    bench.set_input("door", True)
+    eventually(lambda: site.ask("door is open")["so"])
+    assert site.output("kiln")["confirmed"]["on"]
+    assert site.output("sign")["confirmed"]["on"]
+    running.again()
+    assert [each["name"] for each in running.site.outputs()] == ["vent", "kiln", "gallery", "sign"]
+
+
+def test_what_fails_leaves_the_old_site_whole(running: Running) -> None:
+    site, near = running.site, running.link()
+    site.turn("gallery", "on", lasting="until released")
+    site.turn("yard", "on", lasting="until released")
+    eventually(lambda: near.level("gallery") == FULL)
+    near.seen.clear()
+    with pytest.raises(CallerError):
+        reread(running, SITE + '\n[board.gone]\nlink = "kernel"\nchip = "no-such-chip"\nlines = 4\n' + '[output.x]\nkind = "lamp"\npin = "gone:line-1"\n')  # fmt: skip
+    assert [each["name"] for each in site.boards()] == ["near", "far"]
+    assert list(near.seen) == [], "nothing has moved"
+    running.link("far").unplug("the cable fell out")
+    eventually(lambda: not site.boards()[1]["up"])
+    without = SITE[: SITE.index("[output.yard]")] + SITE[SITE.index("[input.door]") :]
+    with pytest.raises(
+        CallerError, match="Output yard is not known to be at safe: board far does not answer"
+    ):
+        reread(running, without)
+    assert site.output("yard")["name"] == "yard"
+    assert site.output("gallery")["confirmed"]["on"]
+    site.attest("yard", by="Anna")
+    assert "output yard goes" in reread(running, without)
+    assert [each["name"] for each in site.outputs()] == ["vent", "kiln", "gallery"]
+
+
+def test_eight_clients_command_while_the_site_changes_twenty_times_a_second(running: Running) -> None:
+    """Nothing acknowledged is lost, no output that is not concerned moves, and an output that moves is never on in two places."""
+    near, over, wrong = running.link(), threading.Event(), list[str]()
+    running.site.turn("vent", "on", lasting="until released")
+    eventually(lambda: near.level("vent") == 0)
+    places = ("near:J2-14", "near:J2-15")
+    vent = near._outputs["vent"].pin.line
+    watched = {7, 6}
+
+    def moved(line: int, level: int) -> None:
+        if line == vent:
+            wrong.append(f"vent moved to {level}")
+        if level and line in watched and any(near.pins.get(other) for other in watched - {line}):
+            wrong.append("on in two places")
+
+    near.watchers.append(moved)
+
+    def command(number: int) -> int:
+        mine, done = Site(running.url, running.key), 0
+        while not over.is_set():
+            try:
+                outcome = mine.turn(("gallery", "kiln", "yard")[number % 3], "on" if done % 2 else "off")
+            except CallerError as error:
+                if error.code not in ("rate", "refused", "unreachable", "busy"):
+                    wrong.append(str(error))
+                continue
+            if outcome.outcome not in ("driving", "waiting", "refused"):
+                wrong.append(outcome.outcome)
+            done += 1
+        return done
+
+    threads = [threading.Thread(target=command, args=(number,)) for number in range(8)]
+    for each in threads:
+        each.start()
+    for turn in range(40):
+        text = SITE.replace('pin = "near:J2-14"', f'pin = "{places[turn % 2]}"').replace(
+            'label = "Vent"', f'label = "Vent {turn}"'
+        )
+        reread(running, text + (LAMP if turn % 3 else ""))
+        time.sleep(0.02)
+    over.set()
+    for each in threads:
+        each.join()
+    assert wrong == []
+    assert running.site.output("vent")["label"] == "Vent 39"
+    sequences = [row["sequence"] for row in running.site.journal(limit=1000)]
+    assert sequences == sorted(sequences, reverse=True)
+
+
+EDITS = st.lists(
+    st.sampled_from(["move", "back", "lamp", "no lamp", "board", "no board", "label", "invert", "straight"]),
+    min_size=1,
+    max_size=6,
+)
+
+
+@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(EDITS)
+def test_any_sequence_of_edits_leads_to_what_a_fresh_start_finds(
+    tmp_path: Path, running: Running, edits: list[str]
+) -> None:
+    text = SITE
+    for edit in edits:
+        match edit:
+            case "move" | "back":
+                one, other = ("near:J2-14", "near:J2-15") if edit == "move" else ("near:J2-15", "near:J2-14")
+                text = text.replace(one, other)
+            case "lamp":
+                text = text.replace(LAMP, "") + LAMP
+            case "no lamp":
+                text = text.replace(LAMP, "")
+            case "board":
+                text = text.replace(BOARD, "") + BOARD
+            case "no board":
+                text = text.replace(BOARD, "")
+            case "label":
+                text = text.replace('place = "yard"', 'place = "the yard"')
+            case "invert":
+                text = text.replace('sense = "active-low"', 'sense = "active-high"')
+            case "straight":
+                text = text.replace('curve = "straight"\n', "")
+        reread(running, text)
+
+    def picture() -> list[object]:
+        site = running.site
+        found: list[object] = []
+        for each in [
+            *site.call("GET", "/outputs"),
+            *site.call("GET", "/inputs"),
+            *site.call("GET", "/boards"),
+        ]:
+            found.append({key: value for key, value in each.items() if key not in ("since", "claims", "rounds_a_second", "traffic", "edge", "changed", "confirmed_since")})  # fmt: skip
+        return found
+
+    eventually(lambda: all(each["state"] != "driving" for each in running.site.outputs()))
+    changed = picture()
+    levels = {name: dict(running.link(name).pins) for name in running.service.machine.links}
+    running.again()
+    assert picture() == changed
+    wired = {name: dict(running.link(name).pins) for name in levels}
+    assert {name: {line: levels[name].get(line, 0) for line in pins} for name, pins in wired.items()} == wired
+    reread(running, SITE)
