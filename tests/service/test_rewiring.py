@@ -10,10 +10,11 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from pymodbus.client import ModbusTcpClient
 
 from cairnwind.client import CallerError, Site
 from cairnwind.core.values.settings import FULL
-from tests.conftest import SITE, Running, eventually
+from tests.conftest import SITE, Running, eventually, free_port
 
 LAMP = '\n[output.bench]\nkind = "lamp"\npin = "near:J2-16"\n'
 BOARD = (
@@ -112,6 +113,23 @@ def test_outputs_inputs_and_boards_come_and_go(running: Running) -> None:
     assert site.output("sign")["confirmed"]["on"]
     running.again()
     assert [each["name"] for each in running.site.outputs()] == ["vent", "kiln", "gallery", "sign"]
+
+
+def test_remotes_know_what_has_come(tmp_path: Path) -> None:
+    port = free_port()
+    remote = f'\n[remote.modbus]\nlisten = "127.0.0.1:{port}"\nclients = {{ "127.0.0.1" = "plc" }}\n'
+    running = Running(tmp_path, SITE + remote)
+    running.site.new_key("plc", "operate")
+    plc = ModbusTcpClient("127.0.0.1", port=port)
+    assert plc.connect()
+    assert plc.read_coils(4, count=1).isError()
+    reread(running, SITE.replace("[output.yard]", "[output.garden]") + LAMP + remote)
+    assert plc.read_coils(3, count=1).isError(), "the number of what has gone is nobody else's"
+    for number, name in ((4, "garden"), (5, "bench")):
+        assert not plc.write_coil(number, True).isError()
+        eventually(lambda name=name: running.site.output(name)["confirmed"]["on"])
+    plc.close()
+    running.end()
 
 
 def test_what_fails_leaves_the_old_site_whole(running: Running) -> None:

@@ -6,12 +6,15 @@ import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from cairnwind.cli import exits
 from cairnwind.cli.main import as_json, findings, main
+
+if TYPE_CHECKING:
+    from cairnwind.core.facts.site import Site
 
 
 def _state_options(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -80,6 +83,12 @@ def _serve(
         site, box = saltmarsh.site(broker)
     else:
         site = read_site(site_file)
+
+    def again(path: str) -> Site:
+        """The same, when it is read anew."""
+        found = saltmarsh.read(broker, box) if site_file is None else read_site(path)
+        return silenced(found) if muted else found
+
     if muted:
         from cairnwind.boards.registry import muted as silenced
 
@@ -90,7 +99,7 @@ def _serve(
         or os.environ.get("CAIRNWIND_STATE")
         or folder.default(folder.DEMO if demo else "cairnwind")
     )
-    service = Service(site, folder.Folder(path), port)
+    service = Service(site, folder.Folder(path), port, again)
     service.discoverable = voice
     terminal = sys.stdout.isatty()
     log_file = str(service.folder.path / "service.log") if terminal or demo else None

@@ -18,6 +18,15 @@ def site(broker: str = "") -> tuple[Site, SerialBoard | None]:
 
     With the address of a message broker the site has a board behind that too.
     """
+    try:
+        board = SerialBoard()
+    except OSError:
+        board = None
+    return read(broker, board), board
+
+
+def read(broker: str, board: SerialBoard | None) -> Site:
+    """The demo's site as its file has it now, with its serial board where that is. Raises as `read_site`."""
     if broker:
         with tempfile.TemporaryDirectory() as folder:
             both = Path(folder) / SITE_FILE.name
@@ -27,10 +36,8 @@ def site(broker: str = "") -> tuple[Site, SerialBoard | None]:
     else:
         found = read_site(SITE_FILE)
     box = found.boards["hoist-box"]
-    try:
-        board = SerialBoard()
-    except OSError:
+    if board is None:
         box = replace(box, link="simulated", facts=None)
-        return replace(found, boards={**found.boards, box.name: box}), None
-    box = replace(box, facts=replace(box.facts, port=board.port))
-    return replace(found, boards={**found.boards, box.name: box}), board
+    else:
+        box = replace(box, facts=replace(box.facts, port=board.port))
+    return replace(found, boards={**found.boards, box.name: box})

@@ -429,11 +429,14 @@ class BrokerRemote(Remote):
                     "since": found["since"],
                 }
                 self._send(f"{self._top}/out/{name}/now", form, retain=True)
+            else:  # it has left the site
+                self._send(f"{self._top}/out/{name}/now", None, retain=True)
         elif kind == "input":
-            found = self.desk.input(name)
-            if found is None:
+            found, input = self.desk.input(name), self.desk.site.inputs.get(name)
+            if found is None or input is None:
+                self._send(f"{self._top}/in/{name}/now", None, retain=True)
                 return True
-            value = found["value"] if self.desk.site.inputs[name].valued else None
+            value = found["value"] if input.valued else None
             moved = (
                 value is not None
                 and self._broker.band > 0
@@ -444,7 +447,7 @@ class BrokerRemote(Remote):
             if value is not None:
                 self._values[name] = value
             form = {"state": found["state"], "active": found["active"], "since": found["since"]}
-            if self.desk.site.inputs[name].valued:
+            if input.valued:
                 form = {"state": found["state"], "value": found["value"], "unit": found["unit"]}
             self._send(f"{self._top}/in/{name}/now", form, retain=True)
         elif kind == "site":

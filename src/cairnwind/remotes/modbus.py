@@ -88,11 +88,26 @@ class Places:
     def __init__(self, names: Iterable[str], known: dict[str, int], give: Callable[[str, int], None]) -> None:
         """``known`` are the numbers given so far; ``give`` keeps a new one."""
         self.of = dict(known)
-        for name in names:
-            if name not in self.of:
-                self.of[name] = max(self.of.values(), default=-1) + 1
-                give(name, self.of[name])
-        self.at = {number: name for name, number in self.of.items()}
+        self._give = give
+        self._lock = threading.Lock()
+        self.at: dict[int, str] = {}
+        self.know(names)
+
+    def know(self, names: Iterable[str]) -> None:
+        """Those that are new get their numbers."""
+        with self._lock:
+            fresh = [name for name in names if name not in self.of]
+            for name in fresh:
+                self.of = {**self.of, name: max(self.of.values(), default=-1) + 1}
+                self._give(name, self.of[name])
+            if fresh or not self.at:
+                self.at = {number: name for name, number in self.of.items()}
+
+    def name(self, number: int, names: Iterable[str]) -> str | None:
+        """Which of these has a number: the site may have got others since it was asked last."""
+        if number not in self.at:
+            self.know(names)
+        return self.at.get(number)
 
 
 class ModbusRemote(Remote):
@@ -159,6 +174,8 @@ class ModbusRemote(Remote):
         """Every address that stands for something now."""
         rows: list[MapRow] = []
         site = self.desk.site
+        self.outputs.know(site.outputs)
+        self.inputs.know(site.inputs)
         for name, n in self.outputs.of.items():
             if name in site.outputs and n < MOST:
                 output = site.outputs[name]
@@ -332,13 +349,13 @@ class Client:
     # --- reading --------------------------------------------------------------------------------------------
 
     def _output(self, number: int) -> Output:
-        name = self._remote.outputs.at.get(number)
+        name = self._remote.outputs.name(number, self._desk.site.outputs)
         if name is None or name not in self._desk.site.outputs:
             raise Illegal(ADDRESS, f"no output has the number {number}")
         return self._desk.site.outputs[name]
 
     def _input(self, number: int) -> str:
-        name = self._remote.inputs.at.get(number)
+        name = self._remote.inputs.name(number, self._desk.site.inputs)
         if name is None or name not in self._desk.site.inputs:
             raise Illegal(ADDRESS, f"no input has the number {number}")
         return name

@@ -73,8 +73,10 @@ class Coming(NamedTuple):
 class Runtime:
     """Runs the engine, between its links and its store."""
 
-    def __init__(self, machine: Machine) -> None:
+    def __init__(self, machine: Machine, again: Callable[[str], Site] | None = None) -> None:
+        """``again`` reads the site file anew."""
         self.machine = machine
+        self._again = again or read_site
         self.site = machine.site
         self.planned: Planned = read_plan(self.site)
         self.rules = read_rules(self.site, self.planned)
@@ -326,7 +328,7 @@ class Runtime:
     def _read_anew(self) -> tuple[Site, Planned, Rules]:
         path, _ = self.site.source
         try:
-            fresh = read_site(path)
+            fresh = self._again(path)
             planned = read_plan(fresh)
             return fresh, planned, read_rules(fresh, planned)
         except SiteFileError as error:

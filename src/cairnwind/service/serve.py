@@ -32,8 +32,11 @@ if TYPE_CHECKING:
 class Service:
     """One site, served. Also used in process, by tests and benchmarks."""
 
-    def __init__(self, site: Site, folder: Folder, port: int | None = None) -> None:
-        """``port`` 0 takes a free one; None the site file's."""
+    def __init__(
+        self, site: Site, folder: Folder, port: int | None = None, again: Callable[[str], Site] | None = None
+    ) -> None:
+        """``port`` 0 takes a free one; None the site file's. ``again`` reads the site file anew, as it was read."""
+        self._again = again
         self.folder = folder
         self.machine = Machine(site, secret=folder.secret)
         self.host, self.port = site.listen
@@ -108,7 +111,7 @@ class Service:
         from cairnwind.service.server import Server
         from cairnwind.service.wire import Wire
 
-        self.runtime = Runtime(self.machine)
+        self.runtime = Runtime(self.machine, self._again)
         self.runtime.start(self.folder.database)
         try:
             self.keys = Keys(self.runtime.reader, self.runtime.writer, self.site.timezone)

@@ -46,10 +46,8 @@ def reshape(turn: Turn, event: ev.Reload) -> None:
             if not suits(s.output, claim.setting):
                 turn.end(s, claim, "its output no longer takes that")
     _end_taken_trials(turn, site)
-    changed = [ev.Changed("output", name) for name in (*wired.outputs.come, *wired.outputs.said)]
-    changed += [ev.Changed("input", name) for name in (*wired.inputs.come, *wired.inputs.said)]
-    changed += [ev.Changed("board", name) for name in (*wired.boards.come, *wired.boards.said)]
-    turn.effect(*changed)
+    for kind, things in (("output", wired.outputs), ("input", wired.inputs), ("board", wired.boards)):
+        turn.effect(*(ev.Changed(kind, name) for names in things for name in names))
 
 
 def _remove(turn: Turn, name: str) -> None:
