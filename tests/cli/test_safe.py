@@ -141,7 +141,7 @@ def test_how_it_is_decided_can_be_looked_at_live(demo: Demo) -> None:
     while not trace["event"].startswith("wish kiln on"):
         trace = json.loads(looking.stdout.readline())
     gates = [step["what"] for step in trace["steps"] if step["phase"] == "own gates"]
-    assert gates[:4] == ["starting", "closing", "all-stop", "trip"]
+    assert gates[:4] == ["starting", "closing", "rewiring", "all-stop"]
     assert (gates[-1], trace["steps"][-1]["phase"]) == ("needs", "answer")
     said = (refused.stderr or refused.stdout).replace(
         "\n       ", " "

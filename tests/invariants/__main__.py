@@ -19,8 +19,8 @@ from typing import TypeVar
 from tests.invariants.sites import act, plant
 
 T = TypeVar("T")
-ACTS = 600
-"""That happen to each site."""
+ACTS, WIRING = 600, 120
+"""That happen to each site: with its wiring as it is, then while that changes too."""
 
 
 class Chance:
@@ -42,8 +42,8 @@ def one(seed: int) -> tuple[int, int, str]:
     running = None
     try:
         running = plant(chance)
-        for _ in range(ACTS):
-            act(running, chance)
+        for turn in range(ACTS + WIRING):
+            act(running, chance, wiring=turn >= ACTS)
     except Exception as error:
         last = traceback.extract_tb(error.__traceback__)[-1]
         return (

@@ -15,6 +15,7 @@ from typing import Any, Protocol
 from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import RELEASED, Instant, Lifetime, Rank, Source
+from cairnwind.core.facts.difference import difference
 from cairnwind.core.facts.interlocks import Interlock
 from cairnwind.core.facts.site import Site
 from cairnwind.core.values.fact import replace
@@ -114,6 +115,23 @@ class Plant:
         before = len(self.records)
         self.tell(ev.Reload(self.now, "reload", KEEPER, replace(self.site), self.rules))
         assert [record.kind for record in self.records[before:]] == ["command"], self.records[before:]
+
+    def rewire(self, name: str) -> None:
+        """An output gets another pin of its board: it is taken to safe first, and where that is not confirmed nothing comes of it."""
+        self.tell(ev.Rewire(self.now, (name,)))
+        self.pass_time(200 * MS)
+        s = self.engine.standing(name)
+        at_safe = s.drive.pending is None and s.drive.confirmed == s.output.safe == s.gating.allowed
+        if not (at_safe and self.up[s.output.pin.board]):
+            self.tell(ev.Rewire(self.now))
+            return
+        output = replace(s.output, pin=replace(s.output.pin, line=s.output.pin.line + 100))
+        site = replace(self.site, outputs={**self.site.outputs, name: output})
+        wired = difference(self.site, site)
+        assert wired.outputs.rewired == (name,)
+        self.site = site
+        self.tell(ev.Tick(self.now))
+        self.tell(ev.Reload(self.now, "rewire", KEEPER, site, self.rules, wired=wired))
 
     def take(self, board: str) -> None:
         """A board is taken: all its outputs are told to be safe, and then it answers."""

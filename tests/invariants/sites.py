@@ -182,8 +182,11 @@ def plant(draw: Draw) -> Plant:
 # --- what happens ---------------------------------------------------------------------------------------------
 
 
-def act(plant: Plant, draw: Draw) -> None:
-    """Something happens."""
+def act(plant: Plant, draw: Draw, *, wiring: bool = False) -> None:
+    """Something happens; ``wiring``: one time in six it is that an output gets another pin."""
+    if wiring and not draw.number(0, 5):
+        plant.rewire(draw.one(list(plant.site.outputs)))
+        return
     do = draw.one(_LIKELY)
     do(plant, draw)
 

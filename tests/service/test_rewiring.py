@@ -14,6 +14,7 @@ from pymodbus.client import ModbusTcpClient
 
 from cairnwind.client import CallerError, Site
 from cairnwind.core.values.settings import FULL
+from cairnwind.demo.serialboard import SerialBoard
 from tests.conftest import SITE, Running, eventually, free_port
 
 LAMP = '\n[output.bench]\nkind = "lamp"\npin = "near:J2-16"\n'
@@ -258,3 +259,68 @@ def test_any_sequence_of_edits_leads_to_what_a_fresh_start_finds(
     wired = {name: dict(running.link(name).pins) for name in levels}
     assert {name: {line: levels[name].get(line, 0) for line in pins} for name, pins in wired.items()} == wired
     reread(running, SITE)
+
+
+CHIP = """
+site = "chip"
+[board.rack]
+link = "expander"
+chip = "ports-16"
+bus = "simulated"
+""" + "".join(
+    f'[output.{name}]\nkind = "relay"\npin = "rack:line-{line}"\n' for line, name in enumerate("abc")
+)
+MORE = '[input.door]\nkind = "contact"\npin = "rack:line-9"\npull = "up"\n'
+
+
+def test_a_chip_on_two_wires_is_rewired_and_its_other_relays_do_not_click(tmp_path: Path) -> None:
+    running = Running(tmp_path, CHIP)
+    site = running.site
+    for name in ("a", "b", "c"):
+        site.turn(name, "on", lasting="until released")
+    eventually(lambda: all(each["confirmed"]["on"] for each in site.outputs()))
+    before = site.traffic("rack")["frames"][-1]["number"]
+    said = reread(running, CHIP.replace("rack:line-2", "rack:line-5") + MORE)
+    assert "output c moves from rack:line-2 to rack:line-5" in said
+    assert "input door is new, on rack:line-9" in said
+    eventually(lambda: site.output("c")["confirmed"]["on"])
+    eventually(lambda: site.call("GET", "/inputs")[0]["active"] is not None)
+    words = [
+        each["text"].split()[-1]
+        for each in site.traffic("rack")["frames"]
+        if each["number"] > before and each["text"].startswith("output ") and each["way"] == "sent"
+    ]
+    assert words
+    assert all(word[-2:] == "11" for word in words), "a and b stay on"
+    assert words[-1][-6:] == "111011", "and c is on where it is now, off where it was"
+    directions = [
+        each["text"] for each in site.traffic("rack")["frames"] if each["text"].startswith("direction")
+    ]
+    assert directions[-1].split()[-1][-6:] == "011100", "where c was is an input again"
+    running.end()
+
+
+def test_a_board_that_cannot_be_rewired_in_parts_is_set_up_anew_and_that_is_said_before(
+    tmp_path: Path,
+) -> None:
+    """Our firmware, run as a program."""
+    board = SerialBoard()
+    text = f'site = "box"\n[board.box]\nlink = "modbus"\nport = "{board.port}"\nwatchdog = "1 s"\n' + "".join(
+        f'[output.{name}]\nkind = "relay"\npin = "box:line-{line}"\n' for name, line in (("a", 16), ("b", 17))
+    )
+    running = Running(tmp_path, text)
+    site = running.site
+    site.turn("a", "on", lasting="until released")
+    eventually(lambda: site.output("a")["confirmed"]["on"])
+    running.site_file.write_text(text.replace("line-17", "line-18"), "utf-8")
+    assert "board box is set up anew for that; meanwhile at safe: a" in site.would_change()
+    assert "output b moves from box:line-17 to box:line-18" in site.reload().reason
+    eventually(lambda: site.output("a")["confirmed"] and site.output("a")["confirmed"]["on"])
+    site.turn("b", "on")
+    eventually(lambda: site.output("b")["confirmed"]["on"])
+    with pytest.raises(CallerError, match="no-such-port"):
+        reread(running, text.replace(f'port = "{board.port}"', 'port = "/dev/no-such-port"'))
+    assert site.boards()[0]["name"] == "box"
+    eventually(lambda: site.boards()[0]["up"] and site.output("a")["confirmed"]["on"], within=10)
+    running.end()
+    board.end()
