@@ -1,7 +1,7 @@
 // Every address of the service that the console uses. No component knows any.
 
 import { clockThere } from './link.svelte'
-import type { Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, Sheet, Sum, Supply, BoardWhole, CalendarLine, Circuit, Curve, Decided, Difference, Dry, Examined, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Reckoned, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
+import type { Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, Sheet, SiteChanges, Sum, Supply, BoardWhole, CalendarLine, Circuit, Curve, Decided, Difference, Dry, Examined, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Reckoned, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
 
 const V1 = '/api/v1'
 
@@ -181,4 +181,5 @@ export const giveCode = (output: string, owner: string, code: string, once: bool
 export const takeCode = (output: string, owner: string) => call('DELETE', `/outputs/${output}/codes/${encodeURIComponent(owner)}`)
 export const signInLink = (): Promise<{ link: string }> => call('POST', '/sign-in-links', {})
 export const reload = (): Promise<{ outcome: string; reason: string }> => call('POST', '/site-file/reload', {}, { within: 30_000 })
+export const siteChanges = (): Promise<SiteChanges> => call('GET', '/site-file/changes')
 export const siteFile = (): Promise<string> => call('GET', '/plan/kit').then((form) => form.site_file)
