@@ -12,6 +12,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from pymodbus.client import ModbusTcpClient
 
+from cairnwind.boards.links.modbus import ModbusLink
 from cairnwind.client import CallerError, Site
 from cairnwind.core.values.settings import FULL
 from cairnwind.demo.serialboard import SerialBoard
@@ -300,11 +301,14 @@ def test_a_chip_on_two_wires_is_rewired_and_its_other_relays_do_not_click(tmp_pa
     running.end()
 
 
-def test_a_board_that_cannot_be_rewired_in_parts_is_set_up_anew_and_that_is_said_before(
-    tmp_path: Path,
+@pytest.mark.parametrize("live", [True, False])
+def test_a_serial_board_is_rewired_in_parts_or_set_up_anew_which_is_said_before(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, *, live: bool
 ) -> None:
-    """Our firmware, run as a program."""
-    board = SerialBoard()
+    """Our firmware, run as a program; and as if it could not."""
+    monkeypatch.setattr(ModbusLink, "rewires", live)
+    board, moves = SerialBoard(), list[tuple[int, int]]()
+    board.watchers.append(lambda pin, level: moves.append((pin, level)))
     text = f'site = "box"\n[board.box]\nlink = "modbus"\nport = "{board.port}"\nwatchdog = "1 s"\n' + "".join(
         f'[output.{name}]\nkind = "relay"\npin = "box:line-{line}"\n' for name, line in (("a", 16), ("b", 17))
     )
@@ -312,15 +316,21 @@ def test_a_board_that_cannot_be_rewired_in_parts_is_set_up_anew_and_that_is_said
     site = running.site
     site.turn("a", "on", lasting="until released")
     eventually(lambda: site.output("a")["confirmed"]["on"])
+    moves.clear()
     running.site_file.write_text(text.replace("line-17", "line-18"), "utf-8")
-    assert "board box is set up anew for that; meanwhile at safe: a" in site.would_change()
+    assert ("board box is set up anew for that; meanwhile at safe: a" in site.would_change()) is not live
     assert "output b moves from box:line-17 to box:line-18" in site.reload().reason
     eventually(lambda: site.output("a")["confirmed"] and site.output("a")["confirmed"]["on"])
     site.turn("b", "on")
-    eventually(lambda: site.output("b")["confirmed"]["on"])
+    eventually(lambda: (18, 65535) in moves)
+    assert (16 in {pin for pin, _ in moves}) is not live, "a has not moved"
+    dimmed = 'kind = "lamp"\nfrequency = "1 kHz"\npin = "box:line-17"'
+    with pytest.raises(CallerError, match="line 17 of box, which b is wired to, cannot do that"):
+        reread(running, text.replace('kind = "relay"\npin = "box:line-17"', dimmed))
     with pytest.raises(CallerError, match="no-such-port"):
         reread(running, text.replace(f'port = "{board.port}"', 'port = "/dev/no-such-port"'))
     assert site.boards()[0]["name"] == "box"
-    eventually(lambda: site.boards()[0]["up"] and site.output("a")["confirmed"]["on"], within=10)
+    eventually(lambda: site.boards()[0]["up"] and (site.output("a")["confirmed"] or {}).get("on"), within=10)
+    assert site.output("b")["pin"] == "box:line-18", "as it was"
     running.end()
     board.end()

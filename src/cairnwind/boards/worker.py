@@ -160,6 +160,9 @@ class Worker(ABC):
 
     rewires = False
 
+    def fits(self) -> None:  # noqa: B027
+        """Raise `BoardError` where what is wired now is nothing for the board, which answers; nothing of it is touched."""
+
     def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
         """Set up lines that somebody has now, or has otherwise (what is safe for them follows), and let those go that nobody has any more. Raises
         `BoardError`. Only asked where it `rewires`."""
@@ -393,19 +396,26 @@ class Worker(ABC):
         if wish is None:
             return
         before = list(self._named.values()), list(self.inputs.values())
+        lines = {*self.outputs, *self.inputs}
+        self._assign(wish.outputs, wish.inputs)
+        if not up:  # it is set up so when it is taken
+            wish.done.put(None)
+            return
         try:
-            self._take_wiring(wish, up=up)
+            self.fits()
+        except BoardError as error:
+            self._assign(*before)
+            wish.done.put(error)
+            return
+        try:
+            self._take_wiring(wish, lines)
         except BoardError as error:
             self._assign(*before)
             wish.done.put(error)
             raise  # it is taken anew, as it was
         wish.done.put(None)
 
-    def _take_wiring(self, wish: _Rewiring, *, up: bool) -> None:
-        lines = {*self.outputs, *self.inputs}
-        self._assign(wish.outputs, wish.inputs)
-        if not up:
-            return  # it is set up so when it is taken
+    def _take_wiring(self, wish: _Rewiring, lines: set[int]) -> None:
         if not self.rewires:
             self.disconnect()
             self.connect()

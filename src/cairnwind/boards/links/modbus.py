@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import select
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -218,18 +218,49 @@ class ModbusLink(Worker):
             "got", b"", f"firmware {facts[1] >> 8}.{facts[1] & 255}, {facts[3]} pins, up for {facts[4]} s"
         )
         self._write(WATCHDOG, self.facts.watchdog // 1_000_000)
-        modes = self._ask("read_holding_registers", MODE, count=facts[3])
+        self.fits()
+        self._set_up()
+        if self.facts.watchdog:
+            self._feeder = Feeder(
+                self.board.name, self.facts.watchdog / 1e9, alive=self._alive, heard=lambda: self._sent, feed=self._feed
+            )  # fmt: skip
+
+    rewires = True
+
+    def fits(self) -> None:
+        """Our firmware tells what its pins can do; of a bought board its profile has told that."""
+        if self.facts.profile is not None:
+            return
         timers: dict[int, Output] = {}
         for line, output in self.outputs.items():
-            high = wire.to_pin(output, output.safe, line)
-            mode = PWM if output.modulates(line) else OUTPUT
-            self._able(line, 4 if mode == PWM else 1, output.name)
-            first = timers.setdefault(self._can[line][1], output) if mode == PWM else output
+            dimmed = output.modulates(line)
+            self._able(line, 4 if dimmed else 1, output.name)
+            first = timers.setdefault(self._can[line][1], output) if dimmed else output
             if first.frequency != output.frequency:
                 raise BoardError(
                     "timer", f"{output.name} and {first.name} share a timer, and so one frequency.",
                     f"Give both the same, or move one; cairnwind pins {self.board.name} shows the timers.",
                 )  # fmt: skip
+        for line, input in self.inputs.items():
+            self._able(line, 8 if input.analogue else 2 if input.pull == "up" else 3, input.name)
+            if input.pull == "down":
+                raise BoardError(
+                    "pin",
+                    f"{input.name}: the board has no pull-downs",
+                    'Fit a resistor, and say pull = "none".',
+                )
+
+    def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
+        """Modes and safe values of lines that are used otherwise; the coils of a bought board need none."""
+        if self.facts.profile is None:
+            self._set_up()
+
+    def _set_up(self) -> None:
+        """Have every pin of our firmware in its mode, with its safe value; what is so already is left alone."""
+        modes = self._ask("read_holding_registers", MODE, count=len(self._can))
+        for line, output in self.outputs.items():
+            high = wire.to_pin(output, output.safe, line)
+            mode = PWM if output.modulates(line) else OUTPUT
             if mode == PWM and output.frequency:
                 self._set_frequency(line, round(output.frequency * 1000))
             self._write(SAFE + line, round(high * WHOLE / FULL) if mode == PWM else int(high > 0))
@@ -237,23 +268,12 @@ class ModbusLink(Worker):
                 self._write(MODE + line, mode)
         for line, input in self.inputs.items():
             mode = ANALOGUE if input.analogue else PULL_UP if input.pull == "up" else OFF
-            self._able(line, 8 if input.analogue else 2 if mode == PULL_UP else 3, input.name)
-            if input.pull == "down":
-                raise BoardError(
-                    "pin",
-                    f"{input.name}: the board has no pull-downs",
-                    'Fit a resistor, and say pull = "none".',
-                )
             if modes[line] != mode:
                 self._write(MODE + line, mode)
         wired = {*self.outputs, *self.inputs}
         for line, mode in enumerate(modes):
             if mode != OFF and line not in wired and self._can[line][0]:
                 self._write(MODE + line, OFF)
-        if self.facts.watchdog:
-            self._feeder = Feeder(
-                self.board.name, self.facts.watchdog / 1e9, alive=self._alive, heard=lambda: self._sent, feed=self._feed
-            )  # fmt: skip
 
     def _alive(self) -> bool:
         """Whether the board may be fed: the engine turns, and so does this link."""

@@ -268,7 +268,9 @@ class Gates:
         mine = s.gating.mine
         if s.gating.circle is not None:
             s.gating.circle.mark(turn, s.output.name)
-            if s.drive.confirmed is None:  # of which nothing was on its way: now something is, and others wait for that
+            if (
+                s.drive.confirmed is None
+            ):  # of which nothing was on its way: now something is, and others wait for that
                 turn.known[s.output.name] = None
         for gate in mine.sent:
             gate.sent(turn, s)
