@@ -197,3 +197,19 @@ def test_chain_doctor_and_firmware(demo: Demo, tmp_path: Path) -> None:
     assert "firmware 1.0 on the native program, 32 pins" in asked
     assert "Nothing answers" in cairnwind("firmware", "ask", "--port", board.port, "--unit", "4").stderr
     board.end()
+
+
+def test_pins_are_followed_until_somebody_has_had_enough(demo: Demo) -> None:
+    for more, said in ((), "clay-side:line-1"), (("--json",), '{"at":'):
+        looks = spawn(CAIRNWIND, "--state", demo.state, "pins", "clay-side", "--follow", *more, stdout=subprocess.PIPE)  # fmt: skip
+        assert looks.stdout is not None
+        assert "clay-side" in looks.stdout.readline()
+        time.sleep(1.0)
+        demo.cli("turn", "wedging-room", "on", "--for", "20 s")
+        line = looks.stdout.readline()
+        while not ("wedging-room" in line and said in line):
+            line = looks.stdout.readline()
+        assert json.loads(line)["line"] == 1 if more else line.split()[1] == "clay-side:line-1"
+        demo.cli("release", "wedging-room")
+        looks.send_signal(signal.SIGINT)
+        assert looks.wait(20) == 0

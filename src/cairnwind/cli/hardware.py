@@ -7,8 +7,10 @@ import threading
 import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+from zoneinfo import ZoneInfo
 
 import click
 
@@ -21,6 +23,8 @@ if TYPE_CHECKING:
     from cairnwind.client import Site
 
 RENEW_EVERY = 0.25
+LOOK_EVERY = 0.2
+"""Seconds between two looks at pins that are followed."""
 MOVING = ("motor", "heater", "lock")
 """Kinds of load that are not switched just to be seen, without asking."""
 
@@ -36,10 +40,17 @@ MOVING = ("motor", "heater", "lock")
 @click.option(
     "--to", default="maps", show_default=True, help="With --learn: folder for the map, beside the site file."
 )
+@click.option("--follow", is_flag=True, help="Then a line for each pin whose level changes, until Ctrl-C.")
 @as_json
 @click.pass_context
 def pins(
-    ctx: click.Context, board: str | None, learn: str | None, watching: bool, to: str, as_json: bool
+    ctx: click.Context,
+    board: str | None,
+    learn: str | None,
+    watching: bool,
+    to: str,
+    follow: bool,
+    as_json: bool,
 ) -> None:
     """The pins of BOARD, or of all boards: both numbers, what they can, who uses them, what they are at."""
     from cairnwind.cli import show_pins
@@ -60,9 +71,40 @@ def pins(
         from cairnwind.cli import show
 
         show.emit([{**each, "pins": its} for each, its in found])
-        return
-    for each, its in found:
-        show_pins.pins(each, its)
+    else:
+        for each, its in found:
+            show_pins.pins(each, its)
+    if follow:
+        _follow(site, [each["name"] for each in boards], as_json=as_json)
+
+
+def _follow(site: Site, boards: list[str], *, as_json: bool) -> None:
+    """Say which pins have changed, as often as `LOOK_EVERY`, until somebody has had enough."""
+    from cairnwind.cli import show, show_pins
+
+    zone = ZoneInfo(site.facts()["timezone"])
+
+    def levels() -> dict[str, Mapping[str, Any]]:
+        return {str(row["pin"]): row for name in boards for row in site.pins(name) if row["high"] is not None}
+
+    with Interrupts() as stop:
+        before = levels()
+        sys.stdout.flush()
+        while not stop.asked:
+            stop.sleep(LOOK_EVERY)
+            now = levels()
+            for pin, row in now.items():
+                if pin in before and before[pin]["high"] == row["high"]:
+                    continue
+                at = datetime.now(zone)
+                if as_json:
+                    show.emit({"at": at.isoformat(timespec="milliseconds"), "pin": pin, "line": row["line"], "high": row["high"], "user": row["user"]})  # fmt: skip
+                else:
+                    click.echo(
+                        f"{at:%H:%M:%S}  {show.both(row):<24}  {show_pins.high(row['high']):<12}  {row['user'].partition(' ')[2]}".rstrip()
+                    )
+            before = now
+            sys.stdout.flush()
 
 
 @main.command(name="try", context_settings={"ignore_unknown_options": True})
