@@ -309,6 +309,7 @@ class Runtime:
 
             return rewiring.do(apply)
         finally:
+            self._coming = None
             self._reloading.release()
 
     def would_change(self) -> list[str]:
@@ -414,9 +415,11 @@ class Runtime:
             return
         if item.overtaken and type(event) is ev.Wish:
             event = ev.Overtaken(event.at, event.command, event.source, event.output)
+        coming = self._coming if type(event) is ev.Reload else None
+        if type(event) is ev.Reload and (coming is None or coming.event is not event):
+            return  # whoever wanted that has given up, and undone what it had prepared
         effects = self.engine.handle(event)
-        if type(event) is ev.Reload and self._coming is not None and self.engine.state.site is event.site:
-            coming, self._coming = self._coming, None
+        if coming is not None:
             self._adopt(coming)
         if type(event) in _TOLD:
             self.signals.note(event)

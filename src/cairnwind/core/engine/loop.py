@@ -254,7 +254,9 @@ class Engine:
     def site_now(self) -> SiteNow:
         """All-stop, lockout tags, and whether the journal can be written."""
         force, journal, life = self.state.in_force, self.state.journal, self._lifecycle
-        tags = tuple(tag for tags in force.tags.values() for tag in tags.values())
+        tags = tuple(
+            tag for name, tags in force.tags.items() if name in self.state.outputs for tag in tags.values()
+        )
         suspended = tuple(
             (name, each.suspended) for name, each in life.reflexes.all.items() if each.suspended
         )
