@@ -177,10 +177,10 @@ class Circle:
             return False
         if self.stale:
             self._look(turn, s)
-        like = self.likeness(name, gating)
-        if self.seen.get(name) != like:
             for rule in self.queues:
                 rule.note(self.asking.bids, now)
+        like = self.likeness(name, gating)
+        if self.seen.get(name) != like:
             if gating.shared is not None or not self.simply(name, like[1], now):
                 return False
             self.seen[name] = like
