@@ -228,7 +228,7 @@ def row_tls(product: Server, row: Callable[[str, float], None]) -> None:
     """The same by HTTP with TLS, while others are silent before, in and after their handshakes."""
     trusting = ssl.create_default_context()
     trusting.check_hostname, trusting.verify_mode = False, ssl.CERT_NONE
-    many = amount(450, 20)
+    many = amount(500, 20)
 
     def ask(method: str, path: str, body: object = None) -> None:
         text = b"" if body is None else json.dumps(body).encode()

@@ -123,7 +123,7 @@ def put(line: Connection, method: str, path: str, body: object) -> None:
 def attacks() -> list[Row]:
     """An all-stop by HTTP while others do their worst."""
     rows = []
-    many = amount(450, 20)
+    many = amount(500, 20)
 
     def row(what: str, value: float) -> None:
         rows.append(Row(f"stop under attack: {what}", value, "ms", bar=f"<= {BAR:g}", holds=value <= BAR))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import socket
 import threading
 import time
 from collections.abc import Iterator
@@ -132,6 +133,38 @@ def test_remotes_know_what_has_come(tmp_path: Path) -> None:
         eventually(lambda name=name: running.site.output(name)["confirmed"]["on"])
     plc.close()
     running.end()
+
+
+def test_remotes_start_end_and_move_with_the_file(running: Running) -> None:
+    running.site.new_key("plc", "operate")
+
+    def at(port: int) -> str:
+        return SITE + f'\n[remote.modbus]\nlisten = "127.0.0.1:{port}"\nclients = {{ "127.0.0.1" = "plc" }}\n'
+
+    def answers(port: int) -> bool:
+        plc = ModbusTcpClient("127.0.0.1", port=port, retries=0, timeout=2)
+        good = plc.connect() and not plc.read_coils(0, count=1).isError()
+        plc.close()
+        return bool(good)
+
+    first, second = free_port(), free_port()
+    listeners = len(running.service.runtime.telling.listeners)
+    assert "remote modbus is started" in reread(running, at(first))
+    assert answers(first)
+    with socket.create_server(("127.0.0.1", second)):
+        with pytest.raises(CallerError, match=f"cannot listen on 127.0.0.1:{second}"):
+            reread(running, at(second).replace('place = "yard"', 'place = "garden"'))
+        assert answers(first), "the old one is back"
+        assert running.site.output("yard")["place"] == "yard"
+    assert "remote modbus is ended and started anew" in reread(running, at(second))
+    assert (answers(first), answers(second)) == (False, True)
+    assert [each["name"] for each in running.site.remotes()] == ["http", "modbus"]
+    surface = f'\n[remote.surface]\nlisten = "127.0.0.1:{free_port()}"\nsenders = {{ "127.0.0.1" = "plc" }}\n'
+    assert "remote surface is started" in reread(running, at(second) + surface)
+    assert "remote surface is ended" in reread(running, SITE)
+    assert not answers(second)
+    assert [each["name"] for each in running.site.remotes()] == ["http"]
+    assert len(running.service.runtime.telling.listeners) == listeners, "nobody is told who has gone"
 
 
 def test_what_fails_leaves_the_old_site_whole(running: Running) -> None:

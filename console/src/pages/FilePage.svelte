@@ -52,7 +52,7 @@
   {#if changes?.length}
     <section class="changes" aria-label="What would change"><h2>The file on the disk says otherwise by now</h2><ul>{#each changes as change (change)}<li>{change}</li>{/each}</ul></section>
   {/if}
-  <p class="soft">It is read anew while everything runs: outputs, inputs and boards that are new, gone or wired otherwise, rules, scenes, schedules. What is wired otherwise is at safe meanwhile, and nothing else moves. Where the file has an error, or a board does not answer, everything stays as it is. The site's name and zone, its remotes and the service's own settings take a restart.</p>
+  <p class="soft">It is read anew while everything runs: outputs, inputs and boards that are new, gone or wired otherwise, rules, scenes, schedules. What is wired otherwise is at safe meanwhile, and nothing else moves. Where the file has an error, or a board does not answer, everything stays as it is. The site's name and zone, its broker and the service's own settings take a restart.</p>
   <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
   <div class="file" tabindex="0" role="region" aria-label="The site file">
     {#each shown as { line, number } (number)}<div class="line"><span aria-hidden="true">{number}</span><code class:comment={line.trimStart().startsWith('#')} class:head={line.startsWith('[')}>{line || ' '}</code></div>{/each}

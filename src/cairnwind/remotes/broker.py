@@ -116,6 +116,7 @@ class BrokerRemote(Remote):
 
     def stop(self) -> None:
         """Tell what is last, and go."""
+        self.desk.ignore(self._listen)
         if self._connection is None:
             return
         self._over = True

@@ -87,6 +87,9 @@ class Desk(Protocol):
     def listen(self, take: Callable[[list[tuple[str, str]], list[Any]], None]) -> None:
         """Have ``take`` called with (kind, name) of what changed and what became of commands; it only notes them."""
 
+    def ignore(self, take: Callable[[list[tuple[str, str]], list[Any]], None]) -> None:
+        """It is called no more."""
+
     def journal(self, after: int, limit: int = 500) -> list[Any]:
         """Rows of the journal after a number."""
 

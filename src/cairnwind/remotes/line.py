@@ -77,6 +77,7 @@ class LineRemote(Remote):
 
     def stop(self) -> None:
         """Close it."""
+        self.desk.ignore(self._listen)
         self._over.set()
         self._wake.set()
         self._out.stop()

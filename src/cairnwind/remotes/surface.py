@@ -79,6 +79,7 @@ class SurfaceRemote(Remote):
 
     def stop(self) -> None:
         """Listen no more."""
+        self.desk.ignore(self._listen)
         self._over, self.up = True, False
         self._wake.set()
         for each, said in zip(self._sockets, (b"", STOP.ljust(8, b"\0")), strict=False):

@@ -419,7 +419,13 @@ class Desk:
 
         It is called by the engine's thread, so it only notes and returns.
         """
-        self.runtime.telling.listeners.append(take)
+        telling = self.runtime.telling
+        telling.listeners = [*telling.listeners, take]  # the engine's thread may be going through them
+
+    def ignore(self, take: Callable[[list[tuple[str, str]], list[Any]], None]) -> None:
+        """It is called no more."""
+        telling = self.runtime.telling
+        telling.listeners = [each for each in telling.listeners if each != take]
 
     def journal(self, after: int, limit: int = 500) -> list[Any]:
         """Rows of the journal after a number."""

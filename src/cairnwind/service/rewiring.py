@@ -2,7 +2,8 @@
 
     prepared    boards that are new are opened aside; nothing that they report is heard yet
     held        outputs that go or are wired otherwise are taken to safe, and kept there until that is confirmed
-    rewired     boards that stay are told what is wired to them; boards that are taken anew are let go and opened again
+    rewired     boards that stay are told what is wired to them; boards that are taken anew are let go and opened again; remotes
+                that go are ended, and those that come are started
     applied     the engine takes the other site in one turn, and the links with it
     done        what the new boards reported is heard; boards that have left are let go
 
@@ -27,6 +28,7 @@ from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.service.lanes import Item
 from cairnwind.service.startup import OPEN_WITHIN, Machine, clock, wired
 
+Undo = Callable[[], None]
 SAFE_WITHIN = 5.0
 """Seconds in which outputs have to be at safe before they are wired otherwise."""
 UNCHANGED = "Nothing was changed."
@@ -77,6 +79,8 @@ class Rewiring:
         self._told: list[str] = []
         """Boards that stay and were told what is wired to them now."""
         self._closed: list[str] = []
+        self._unway: Undo = lambda: None
+        """What has the old remotes back."""
 
     # --- said ---------------------------------------------------------------------------------------------
 
@@ -110,12 +114,20 @@ class Rewiring:
 
     # --- done, step by step -------------------------------------------------------------------------------
 
-    def do(self, apply: Callable[[], ev.Outcome]) -> ev.Outcome:
-        """All of it; ``apply`` has the engine take the other site. Raises `CallerError`, and then the old one goes on."""
+    def do(
+        self,
+        apply: Callable[[], ev.Outcome],
+        remotes: Callable[[Site, Site, Iterable[str], Iterable[str]], Undo],
+    ) -> ev.Outcome:
+        """All of it; ``apply`` has the engine take the other site, ``remotes`` ends and starts those of these names. Raises `CallerError`, and
+        then the old one goes on."""
         try:
             self._prepare(self.wired.boards.added)
             self._hold()
             self._rewire()
+            ways = self.wired.remotes
+            if ways.gone or ways.come:
+                self._unway = remotes(self._old, self._new, ways.gone, ways.come)
             outcome = apply()
             if outcome.outcome == "refused":
                 self._undo()
@@ -198,6 +210,7 @@ class Rewiring:
     def _undo(self) -> None:
         """The old site goes on."""
         machine = self._machine
+        self._unway()
         for name in self._aside:
             self.links[name].close()
         for name in self._told:

@@ -14,7 +14,7 @@ import secrets
 import shutil
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -94,6 +94,10 @@ class Runtime:
         """The shutdown has gone through the engine."""
         self._reloading = threading.Lock()
         """Held while the site file is read anew."""
+        self.change_remotes: Callable[[Site, Site, Iterable[str], Iterable[str]], Callable[[], None]] = (
+            lambda *_: lambda: None
+        )
+        """Ends and starts remotes when the site file asks for others; returns what undoes that. Set by who has them."""
         self._coming: Coming | None = None
         """What the engine is about to take."""
         self._copy: Path | None = None
@@ -307,7 +311,7 @@ class Runtime:
                 self._coming = Coming(event, planned, found, rewiring.links)
                 return self.submit(event)[0]
 
-            return rewiring.do(apply)
+            return rewiring.do(apply, self.change_remotes)
         finally:
             self._coming = None
             self._reloading.release()

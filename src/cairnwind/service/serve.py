@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from cairnwind.service.keys import Keys
     from cairnwind.service.runtime import Runtime
     from cairnwind.service.server import Server
+    from cairnwind.service.ways import Ways
 
 
 class Service:
@@ -46,7 +47,7 @@ class Service:
         self.keys: Keys
         self.desk: Desk
         self._server: Server
-        self.remotes: list[Remote] = []
+        self._ways: Ways
         self.certificate: Path | None = None
         """Of its TLS; None: it is plain."""
         self.discoverable = False
@@ -58,6 +59,11 @@ class Service:
     def site(self) -> Site:
         """The site as it is wired now."""
         return self.machine.site
+
+    @property
+    def remotes(self) -> list[Remote]:
+        """The ways in and out that are open."""
+        return self._ways.all if hasattr(self, "_ways") else []
 
     @property
     def url(self) -> str:
@@ -101,7 +107,6 @@ class Service:
 
     def _load(self) -> None:
         """The rest, loaded only now: moving to safe waits for nothing, not even for an import."""
-        from cairnwind.remotes import opened
         from cairnwind.service.app import make_app
         from cairnwind.service.desk import Desk
         from cairnwind.service.door import Door
@@ -109,6 +114,7 @@ class Service:
         from cairnwind.service.keys import Keys
         from cairnwind.service.runtime import Runtime
         from cairnwind.service.server import Server
+        from cairnwind.service.ways import Ways
         from cairnwind.service.wire import Wire
 
         self.runtime = Runtime(self.machine, self._again)
@@ -122,16 +128,17 @@ class Service:
             self.desk = Desk(self.runtime, self.keys)
             door = Door(self.desk, self.host, self.site.names)
             wire = Wire(self.desk)
-            self.remotes = [*opened(self.site, self.desk, self.runtime, self.folder), wire]
+            self._ways = Ways(self.site, self.desk, self.folder)
+            self._ways.all.append(wire)
+            self.runtime.change_remotes = self._ways.change
             app = make_app(self.desk, door, wire, self.remotes)
             self._server = Server(app, (self.host, self.port), self._secure(), hasty(self.site))
             self.port = self._server.start()
             wire.address = self.url
-            for remote in self.remotes:
-                remote.start()
+            self._ways.start()
             self._announce()
         except OSError as error:
-            self._close_remotes()
+            self._end_remotes()
             self.runtime.close()
             raise CallerError(
                 "port",
@@ -139,7 +146,7 @@ class Service:
                 "Stop what listens there, or give another with --port (0 takes a free one).",
             ) from None
         except BaseException:
-            self._close_remotes()
+            self._end_remotes()
             if hasattr(self, "_server"):
                 self._server.stop()
             self.runtime.close()
@@ -168,14 +175,9 @@ class Service:
         self.remotes.append(found)
         found.start()
 
-    def _close_remotes(self) -> None:
-        for remote in self.remotes:
-            try:
-                remote.stop()
-            except Exception:
-                import logging
-
-                logging.getLogger("cairnwind.remotes").exception("%s did not stop", remote.name)
+    def _end_remotes(self) -> None:
+        if hasattr(self, "_ways"):
+            self._ways.stop()
 
     def sign_in_link(self) -> str:
         """A one-time link to the console, for whoever may reach it."""
@@ -190,7 +192,7 @@ class Service:
         else:
             self.machine.force_safe()
             left = list(self.site.outputs)
-        self._close_remotes()
+        self._end_remotes()
         self._server.stop()
         if not self.runtime.close():
             log.error("the last rows of the journal could not be written")

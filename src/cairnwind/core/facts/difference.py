@@ -32,7 +32,6 @@ FIXED = {
     "name": "name",
     "timezone": "timezone",
     "broker": "[remote.broker]",
-    "remotes": "remotes",
     "listen": "[service] listen",
     "tls": "[service] tls",
     "certificate": "[service] certificate",
@@ -69,6 +68,7 @@ class Difference(NamedTuple):
     outputs: Things = Things()
     inputs: Things = Things()
     boards: Things = Things()
+    remotes: Things = Things()
     tables: tuple[str, ...] = ()
     """What else is otherwise."""
     fixed: tuple[str, ...] = ()
@@ -88,6 +88,9 @@ def difference(old: Site, new: Site) -> Difference:
         _things(old.outputs, new.outputs, SAID, anew),
         _things(old.inputs, new.inputs, SAID, anew),
         boards,
+        _things(
+            {each.name: each for each in old.remotes}, {each.name: each for each in new.remotes}, frozenset()
+        ),
         tuple(says for field, says in TABLES.items() if not _same(getattr(old, field), getattr(new, field))),
         tuple(says for field, says in FIXED.items() if not _same(getattr(old, field), getattr(new, field))),
     )
@@ -158,6 +161,9 @@ def in_words(old: Site, new: Site, difference: Difference) -> list[str]:
     found += [f"board {name} is let go" for name in boards.removed]
     found += [f"board {name} is let go and taken anew" for name in boards.rewired]
     found += [f"board {name} is said otherwise" for name in boards.said]
+    found += [f"remote {name} is started" for name in difference.remotes.added]
+    found += [f"remote {name} is ended" for name in difference.remotes.removed]
+    found += [f"remote {name} is ended and started anew" for name in difference.remotes.rewired]
     return [
         *found,
         *(f"the {each} {'are' if each.endswith('s') else 'is'} otherwise" for each in difference.tables),
