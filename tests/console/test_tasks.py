@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, Locator, Page, expect
@@ -12,9 +11,9 @@ from playwright.sync_api import Browser, Locator, Page, expect
 from tests.conftest import Running, eventually
 from tests.console.around import tile
 from tests.console.test_console import browser
-from tests.service.test_safe import RULED
+from tests.console.test_safe import ruled
 
-__all__ = ["browser"]
+__all__ = ["browser", "ruled"]
 
 
 class Finger:
@@ -34,14 +33,6 @@ class Finger:
         """Open a list of the phone's own, and take one of it."""
         what.select_option(value)
         self.touches += 2
-
-
-@pytest.fixture
-def ruled(tmp_path: Path) -> Iterator[Running]:
-    found = Running(tmp_path, RULED)
-    found.link().set_input("door", False)
-    yield found
-    found.end()
 
 
 @pytest.fixture

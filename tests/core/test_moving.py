@@ -24,6 +24,7 @@ from cairnwind.core.facts.claims import (
     lasting,
     lease,
 )
+from cairnwind.core.facts.difference import difference
 from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.facts.history import Told, claim_form, claim_read
 from cairnwind.core.facts.inputs import Input
@@ -435,3 +436,29 @@ def test_a_stick_drives_only_from_its_middle_on_and_lets_go_when_it_is_not_known
     hold(0, 90)
     world.handle(lambda at: ev.LinkLost(at, "b", "unplugged"))
     assert world.engine.output_now("left").claims == ()
+
+
+def test_a_stick_lets_go_when_its_pad_or_its_axis_changes_with_the_site() -> None:
+    for change in ("pad", "no pad", "axis"):
+        world = World().start()
+        for y in (0, 100):
+            for name, value in (("x", 0), ("y", y)):
+                world.handle(
+                    lambda at, n=name, v=2.5 + value / 50: ev.Measured(at, n, round(v * 1000), 5000, v)
+                )
+            world.wait(0.8)
+        assert world.at("left") == Drive(1_000_000)
+        site = world.engine.state.site
+        pad, axis = site.pads["trolley"], site.inputs["y"]
+        if change == "axis":
+            site = replace(
+                site,
+                inputs={**site.inputs, "y": replace(axis, pin=replace(axis.pin, line=axis.pin.line + 50))},
+            )
+        else:
+            site = replace(site, pads={"trolley": replace(pad, dead=pad.dead + 1)} if change == "pad" else {})
+        wired = difference(world.engine.state.site, site)
+        world.handle(lambda at, site=site, wired=wired: ev.Reload(at, "r", WHO, site, wired=wired))
+        world.wait(0.8)
+        assert (world.at("left"), world.at("right")) == (Drive(0), Drive(0)), change
+        assert world.engine.output_now("left").claims == ()

@@ -18,6 +18,7 @@ from cairnwind.client import CallerError, Site
 from cairnwind.core.values.settings import FULL
 from cairnwind.demo.serialboard import SerialBoard
 from tests.conftest import SITE, Running, eventually, free_port
+from tests.service.test_safe import on
 
 LAMP = '\n[output.bench]\nkind = "lamp"\npin = "near:J2-16"\n'
 BOARD = (
@@ -67,7 +68,7 @@ def test_an_output_moves_and_nothing_else_does(running: Running) -> None:
         "and no other pin has moved"
     )
     assert site.output("vent")["label"] == "The vent"
-    assert (site.output("vent")["confirmed"]["on"], site.output("gallery")["pin"]) == (True, "near:J2-15")
+    assert (on(running, "vent"), site.output("gallery")["pin"]) == (True, "near:J2-15")
     assert any(
         each.kind == "afresh" and "The vent" in str(each) for each in (next(changes) for _ in range(40))
     )
@@ -90,7 +91,7 @@ def test_outputs_inputs_and_boards_come_and_go(running: Running) -> None:
     assert [each["name"] for each in site.outputs()] == ["vent", "kiln", "gallery", "yard", "bench", "sign"]
     assert site.do("turn all on")["outcome"] == "driving"
     eventually(lambda: running.link("third").level("sign") == FULL and running.link().level("bench") == FULL)
-    assert site.output("kiln")["confirmed"]["on"], "it has been on all the time"
+    assert on(running, "kiln"), "it has been on all the time"
     # one board goes with what is on it, an input moves, an output goes
     text = (SITE + BOARD).replace('pin = "near:J3-4"', 'pin = "near:J3-6"')
     text = text[: text.index("[board.far]")] + text[text.index("[output.vent]") :]
@@ -112,8 +113,8 @@ def test_outputs_inputs_and_boards_come_and_go(running: Running) -> None:
         site.turn("yard", "on")
     bench.set_input("door", True)
     eventually(lambda: site.ask("door is open")["so"])
-    assert site.output("kiln")["confirmed"]["on"]
-    assert site.output("sign")["confirmed"]["on"]
+    assert on(running, "kiln")
+    assert on(running, "sign")
     running.again()
     assert [each["name"] for each in running.site.outputs()] == ["vent", "kiln", "gallery", "sign"]
 
@@ -130,7 +131,7 @@ def test_remotes_know_what_has_come(tmp_path: Path) -> None:
     assert plc.read_coils(3, count=1).isError(), "the number of what has gone is nobody else's"
     for number, name in ((4, "garden"), (5, "bench")):
         assert not plc.write_coil(number, True).isError()
-        eventually(lambda name=name: running.site.output(name)["confirmed"]["on"])
+        eventually(lambda name=name: on(running, name))
     plc.close()
     running.end()
 
@@ -185,7 +186,7 @@ def test_what_fails_leaves_the_old_site_whole(running: Running) -> None:
     ):
         reread(running, without)
     assert site.output("yard")["name"] == "yard"
-    assert site.output("gallery")["confirmed"]["on"]
+    assert on(running, "gallery")
     site.attest("yard", by="Anna")
     assert "output yard goes" in reread(running, without)
     assert [each["name"] for each in site.outputs()] == ["vent", "kiln", "gallery"]
@@ -312,12 +313,12 @@ def test_a_chip_on_two_wires_is_rewired_and_its_other_relays_do_not_click(tmp_pa
     site = running.site
     for name in ("a", "b", "c"):
         site.turn(name, "on", lasting="until released")
-    eventually(lambda: all(each["confirmed"]["on"] for each in site.outputs()))
+    eventually(lambda: all(on(running, name) for name in "abc"))
     before = site.traffic("rack")["frames"][-1]["number"]
     said = reread(running, CHIP.replace("rack:line-2", "rack:line-5") + MORE)
     assert "output c moves from rack:line-2 to rack:line-5" in said
     assert "input door is new, on rack:line-9" in said
-    eventually(lambda: site.output("c")["confirmed"]["on"])
+    eventually(lambda: on(running, "c"))
     eventually(lambda: site.call("GET", "/inputs")[0]["active"] is not None)
     words = [
         each["text"].split()[-1]
@@ -348,12 +349,12 @@ def test_a_serial_board_is_rewired_in_parts_or_set_up_anew_which_is_said_before(
     running = Running(tmp_path, text)
     site = running.site
     site.turn("a", "on", lasting="until released")
-    eventually(lambda: site.output("a")["confirmed"]["on"])
+    eventually(lambda: on(running, "a"))
     moves.clear()
     running.site_file.write_text(text.replace("line-17", "line-18"), "utf-8")
     assert ("board box is set up anew for that; meanwhile at safe: a" in site.would_change()) is not live
     assert "output b moves from box:line-17 to box:line-18" in site.reload().reason
-    eventually(lambda: site.output("a")["confirmed"] and site.output("a")["confirmed"]["on"])
+    eventually(lambda: on(running, "a"))
     site.turn("b", "on")
     eventually(lambda: (18, 65535) in moves)
     assert (16 in {pin for pin, _ in moves}) is not live, "a has not moved"
@@ -363,7 +364,7 @@ def test_a_serial_board_is_rewired_in_parts_or_set_up_anew_which_is_said_before(
     with pytest.raises(CallerError, match="no-such-port"):
         reread(running, text.replace(f'port = "{board.port}"', 'port = "/dev/no-such-port"'))
     assert site.boards()[0]["name"] == "box"
-    eventually(lambda: site.boards()[0]["up"] and (site.output("a")["confirmed"] or {}).get("on"), within=10)
+    eventually(lambda: site.boards()[0]["up"] and on(running, "a"), within=10)
     assert site.output("b")["pin"] == "box:line-18", "as it was"
     running.end()
     board.end()

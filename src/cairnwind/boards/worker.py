@@ -56,6 +56,9 @@ class Waiting:
     def __init__(self) -> None:
         self._orders: dict[str, ev.Drive] = {}
         self._tries: dict[int, Trial | None] = {}
+        self.rewiring: _Rewiring | None = None
+        self.telling = False
+        """Somebody wants to hear again what the inputs show."""
         self._lock = threading.Lock()
 
     def put(self, orders: Sequence[ev.Drive]) -> None:
@@ -100,6 +103,7 @@ class Worker(ABC):
     """A link with a thread of its own that works through one order an output. Lines are numbers of the board, levels parts per million high."""
 
     confirms = "read back"
+    rewires = False
 
     def __init__(self, board: Board) -> None:
         self.board = board
@@ -118,9 +122,6 @@ class Worker(ABC):
         self.heard = Heard()
         self._up = False
         self._said = ""
-        self._rewiring: _Rewiring | None = None
-        self._telling = False
-        """Somebody wants to hear again what the inputs show."""
         self.turned = 0.0
         """Monotonic seconds at which the thread last got on: a link that hangs must not keep its board alive."""
 
@@ -158,8 +159,6 @@ class Worker(ABC):
         """Tell what the inputs show, where `poll` would only tell of changes. Called once the link is up."""
         return
 
-    rewires = False
-
     def fits(self) -> None:  # noqa: B027
         """Raise `BoardError` where what is wired now is nothing for the board, which answers; nothing of it is touched."""
 
@@ -186,12 +185,12 @@ class Worker(ABC):
 
     def rewire(self, outputs: Sequence[Output], inputs: Sequence[Input], come: Collection[str]) -> None:
         """Have the thread do it, and wait for that."""
-        wish = self._rewiring = _Rewiring(outputs, inputs, frozenset(come))
+        wish = self._waiting.rewiring = _Rewiring(outputs, inputs, frozenset(come))
         self.nudge()
         try:
             found = wish.done.get(timeout=REWIRE_WITHIN)
         except queue.Empty:
-            self._rewiring = None
+            self._waiting.rewiring = None
             raise BoardError(
                 "board", f"board {self.board.name} did not take its new wiring within {REWIRE_WITHIN:g} s", "See to the board."
             ) from None  # fmt: skip
@@ -200,7 +199,7 @@ class Worker(ABC):
 
     def tell(self) -> None:
         """Have the thread do it."""
-        self._telling = True
+        self._waiting.telling = True
         self.nudge()
 
     def ready(self, seconds: float) -> bool:
@@ -392,7 +391,7 @@ class Worker(ABC):
 
     def _rewire(self, *, up: bool) -> None:
         """Take other outputs and inputs. Raises `BoardError` where the board is not as it was after that."""
-        wish, self._rewiring = self._rewiring, None
+        wish, self._waiting.rewiring = self._waiting.rewiring, None
         if wish is None:
             return
         before = list(self._named.values()), list(self.inputs.values())
@@ -443,10 +442,10 @@ class Worker(ABC):
                 self._last.update({line: (order, shown[line]) for line in output.lines})
 
     def _work(self) -> None:
-        if self._rewiring is not None:
+        if self._waiting.rewiring is not None:
             self._rewire(up=True)
-        if self._telling:
-            self._telling = False
+        if self._waiting.telling:
+            self._waiting.telling = False
             self.heard.shown.clear()
             self.first_look()
         orders, tries = self._waiting.take()

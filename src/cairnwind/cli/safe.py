@@ -8,7 +8,6 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from cairnwind.cli import show
 from cairnwind.cli.main import an_output, as_json, main, report, site_of
 from cairnwind.core.values.errors import ACCEPT_CLOCK
 
@@ -32,6 +31,8 @@ def rules(ctx: click.Context, name: str | None, as_json: bool) -> None:
     """What must never be, what follows from what, and how each rule stands; of all, or, part by part, those about NAME."""
     from rich.table import Table
     from rich.text import Text
+
+    from cairnwind.cli import show
 
     found = site_of(ctx).rules()
     if name is not None:
@@ -84,6 +85,7 @@ def ask(ctx: click.Context, question: tuple[str, ...], as_json: bool) -> None:
 
     Ends with 0 if it is, 1 if it is not, and 2 if nobody knows.
     """
+    from cairnwind.cli import show
 
     found = site_of(ctx).ask(" ".join(question))
     if as_json:
@@ -102,6 +104,7 @@ def ask(ctx: click.Context, question: tuple[str, ...], as_json: bool) -> None:
 @click.pass_context
 def reset(ctx: click.Context, trip: str | None, by: str | None, as_json: bool) -> None:
     """Reset TRIP once its cause is gone, by name. Without TRIP: what has tripped."""
+    from cairnwind.cli import show
 
     site = site_of(ctx)
     if trip is None:
@@ -127,6 +130,7 @@ def reset(ctx: click.Context, trip: str | None, by: str | None, as_json: bool) -
 @click.pass_context
 def clock(ctx: click.Context, accept: bool, by: str | None, as_json: bool) -> None:
     """Whether the clock is believed; with --accept, somebody with a name says that it is right."""
+    from cairnwind.cli import show
 
     site = site_of(ctx)
     if accept:
@@ -149,6 +153,7 @@ def clock(ctx: click.Context, accept: bool, by: str | None, as_json: bool) -> No
 @click.pass_context
 def alarms(ctx: click.Context, alarm: str | None, acknowledge: bool, by: str | None, as_json: bool) -> None:
     """Alarms that were raised; with --acknowledge, ALARM has been heard by somebody with a name."""
+    from cairnwind.cli import show
 
     site = site_of(ctx)
     if acknowledge:
@@ -196,6 +201,8 @@ def reload(ctx: click.Context, dry: bool, as_json: bool) -> None:
     Outputs, inputs and boards that are new, gone or wired otherwise are changed while the rest works; outputs are at safe meanwhile.
     On any mistake, and where a board does not answer, everything stays as it was.
     """
+    from cairnwind.cli import show
+
     if not dry:
         _say(ctx, site_of(ctx).reload(), as_json)
         return
@@ -256,6 +263,7 @@ def code(
     once: bool,
 ) -> None:
     """Passcodes of a guarded OUTPUT: who has one, and when it is good. Codes are never shown."""
+    from cairnwind.cli import show
 
     site = site_of(ctx)
     if (give or drop) and owner is None:
@@ -298,5 +306,6 @@ def code(
 
 
 def _say(ctx: click.Context, outcome: Any, as_json: bool) -> None:
+    from cairnwind.cli import show
 
     show.emit(outcome.form) if as_json else click.echo(f"{outcome.reason} ({outcome.outcome})")

@@ -41,7 +41,7 @@ class Guarding(Wire):
         return found
 
     def reload(self) -> Outcome:
-        """Have the service read its site file anew: rules, scenes, schedules, groups. Needs a key with the role keep."""
+        """Have the service read its site file anew: what is wired, rules, scenes, schedules. Needs a key with the role keep."""
         return outcome_of(self.call("POST", "/site-file/reload", {}))
 
     def trips(self) -> list[forms.Trip]:

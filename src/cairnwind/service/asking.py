@@ -80,7 +80,7 @@ class Asking:
 
     def reload(self) -> ev.Outcome:
         """Have the site file read anew."""
-        return self._runtime.reload(self.source)
+        return self._runtime.reloading.reload(self.source)
 
     def hold(self, kind: str) -> str:
         """The slot of a hold of this kind, of whoever gives the command."""

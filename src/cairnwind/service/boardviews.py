@@ -110,7 +110,7 @@ class BoardViews:
 
     def get_changes(self) -> Response:
         """What another reading of the site file would change."""
-        return answer({"changes": self.runtime.would_change()})
+        return answer({"changes": self.runtime.reloading.would_change()})
 
     def get_doctor(self) -> Response:
         """What of this machine the boards need, and whether it is there."""

@@ -194,7 +194,7 @@ _OTHERS: tuple[Call, ...] = (
     Call("GET", "/signals.csv", "watch", "The same as CSV.", "text/csv", query={"names": TEXT, "seconds": {"type": "number", "exclusiveMinimum": 0, "maximum": 300}}),
     Call("GET", "/supplies", "watch", "What is drawn from each supply now, and by which outputs.", list[forms.Supply]),
     Call("GET", "/doctor", "keep", "What of the service's machine the site's boards need: whether it is there, may be opened, and who holds it.", list[forms.Examined]),
-    Call("GET", "/site-file/changes", "keep", "What would change if the site file were read anew: a sentence for each output, input and board, and all else.", forms.SiteChanges),
+    Call("GET", "/site-file/changes", "keep", "What would change of what is wired if the site file were read anew: a sentence for each output, input, board and remote; rules, scenes and schedules are not compared.", forms.SiteChanges),
     Call("GET", "/circuits", "watch", "Every wire of the site: where it begins, where it ends; and what parts to buy.", forms.Sheet),
     Call("GET", "/circuits/<name>", "watch", "How an output or an input is wired: parts with their values, wires, what was reckoned with.", forms.Circuit, examples=GALLERY),
     Call("GET", "/circuits/<name>/drawing", "watch", "The same drawn, in black.", "image/svg+xml", examples=GALLERY),

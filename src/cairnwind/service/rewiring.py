@@ -186,6 +186,8 @@ class Rewiring:
 
     def _not_safe(self) -> list[str]:
         engine, found = self._machine.engine, []
+        if not engine.state.in_force.rewiring.issuperset(self.safe_first):
+            return [*self.safe_first]  # the engine has not heard of it: one of them may be on its way to on
         for name in self.safe_first:
             s = engine.state.outputs[name]
             up = engine.state.boards[s.output.pin.board].up

@@ -14,21 +14,18 @@ import secrets
 import shutil
 import threading
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
-from cairnwind.boards.link import Link
 from cairnwind.commands.table import OF_EVENT
 from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant, Source
-from cairnwind.core.facts.difference import difference
 from cairnwind.core.facts.interlocks import Stop
 from cairnwind.core.facts.plan import Schedule, Span
 from cairnwind.core.facts.site import Site
 from cairnwind.core.language import schedules
-from cairnwind.core.language.forms import Rules, changed_outputs
 from cairnwind.core.language.schedules import Planned
 from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.core.values.fact import replace
@@ -37,8 +34,8 @@ from cairnwind.service import shapes
 from cairnwind.service.kernelclock import synchronised
 from cairnwind.service.lanes import Item, Lanes, Send
 from cairnwind.service.records import Records
+from cairnwind.service.reloading import Coming, Reloading
 from cairnwind.service.repeats import KEEP
-from cairnwind.service.rewiring import UNCHANGED, Rewiring
 from cairnwind.service.signals import Signals
 from cairnwind.service.slots import Slots
 from cairnwind.service.snapshot import Publisher
@@ -47,7 +44,7 @@ from cairnwind.service.stream import Stream
 from cairnwind.service.telling import Telling
 from cairnwind.service.traces import Traces
 from cairnwind.service.undoing import undo
-from cairnwind.site import SiteFileError, read_site
+from cairnwind.site import read_site
 from cairnwind.site.plans import read_plan
 from cairnwind.site.rules import read_rules
 from cairnwind.store.database import prepare, volatile
@@ -61,22 +58,12 @@ AFTER_COMMIT = frozenset(kind for kind, declared in OF_EVENT.items() if declared
 """Commands whose effect waits until they are recorded, but for moves to safe."""
 
 
-class Coming(NamedTuple):
-    """Another site on its way to the engine."""
-
-    event: ev.Reload
-    planned: Planned
-    rules: Rules
-    links: dict[str, Link]
-
-
 class Runtime:
     """Runs the engine, between its links and its store."""
 
     def __init__(self, machine: Machine, again: Callable[[str], Site] | None = None) -> None:
         """``again`` reads the site file anew."""
         self.machine = machine
-        self._again = again or read_site
         self.site = machine.site
         self.planned: Planned = read_plan(self.site)
         self.rules = read_rules(self.site, self.planned)
@@ -84,6 +71,7 @@ class Runtime:
         self.signals = Signals(self.site)
         self.slots = Slots()
         self.traces = Traces()
+        self.reloading = Reloading(self, again or read_site)
         self.records: Records
         self.writer: Writer
         self.reader: Reader
@@ -92,14 +80,6 @@ class Runtime:
         self._over = False
         self._closed = False
         """The shutdown has gone through the engine."""
-        self._reloading = threading.Lock()
-        """Held while the site file is read anew."""
-        self.change_remotes: Callable[[Site, Site, Iterable[str], Iterable[str]], Callable[[], None]] = (
-            lambda *_: lambda: None
-        )
-        """Ends and starts remotes when the site file asks for others; returns what undoes that. Set by who has them."""
-        self._coming: Coming | None = None
-        """What the engine is about to take."""
         self._copy: Path | None = None
         """Of the database, where its disk cannot be written."""
         self.failure = ""
@@ -294,54 +274,6 @@ class Runtime:
                 "engine", "The engine did not answer.", "See the service's log; all-stop and restart."
             ) from None
 
-    def reload(self, source: Source) -> ev.Outcome:
-        """Read the site file anew: what is wired, rules, scenes, schedules. All of it or nothing: raises `CallerError` (``site-file``, ``reload``), and then everything is as it was."""
-        if not self._reloading.acquire(timeout=ANSWER_WITHIN):
-            raise CallerError("busy", "The site file is being read anew already.", "Try again in a moment.")
-        try:
-            fresh, planned, found = self._read_anew()
-            rewiring = self._rewiring(fresh)
-            changed = tuple(name for name in changed_outputs(self.rules, found) if name in self.site.outputs)
-
-            def apply() -> ev.Outcome:
-                event = ev.Reload(
-                    clock(), self.command_id(), source, fresh, found.interlocks, found.reflexes, found.guards, planned.schedules,
-                    changed, rewiring.wired,
-                )  # fmt: skip
-                self._coming = Coming(event, planned, found, rewiring.links)
-                return self.submit(event)[0]
-
-            return rewiring.do(apply, self.change_remotes)
-        finally:
-            self._coming = None
-            self._reloading.release()
-
-    def would_change(self) -> list[str]:
-        """What would change if the site file were read anew, a sentence each. Raises as `reload`."""
-        return self._rewiring(self._read_anew()[0]).words()
-
-    def _rewiring(self, fresh: Site) -> Rewiring:
-        wired = difference(self.site, fresh)
-        if wired.fixed:
-            raise CallerError(
-                "reload",
-                f"The site file says otherwise of its {wired.fixed[0]} than when the service was started.",
-                f"That needs a restart. {UNCHANGED}",
-            )
-        return Rewiring(self.machine, fresh, wired)
-
-    def _read_anew(self) -> tuple[Site, Planned, Rules]:
-        path, _ = self.site.source
-        try:
-            fresh = self._again(path)
-            planned = read_plan(fresh)
-            return fresh, planned, read_rules(fresh, planned)
-        except SiteFileError as error:
-            first = error.findings[0]
-            more = f", and {len(error.findings) - 1} more" if len(error.findings) > 1 else ""
-            sentence = f"{path}:{first.line}:{first.column}: {first.what}{more}."
-            raise CallerError("site-file", sentence, f"{first.remedy} {UNCHANGED}") from None
-
     def _adopt(self, coming: Coming) -> None:
         """The engine has taken another site: everything that looks at it does from now on, before anything else is carried out."""
         self.site, self.planned, self.rules = coming.event.site, coming.planned, coming.rules
@@ -419,8 +351,8 @@ class Runtime:
             return
         if item.overtaken and type(event) is ev.Wish:
             event = ev.Overtaken(event.at, event.command, event.source, event.output)
-        coming = self._coming if type(event) is ev.Reload else None
-        if type(event) is ev.Reload and (coming is None or coming.event is not event):
+        coming = self.reloading.take(event) if type(event) is ev.Reload else None
+        if type(event) is ev.Reload and coming is None:
             return  # whoever wanted that has given up, and undone what it had prepared
         effects = self.engine.handle(event)
         if coming is not None:

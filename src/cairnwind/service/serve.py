@@ -130,7 +130,7 @@ class Service:
             wire = Wire(self.desk)
             self._ways = Ways(self.site, self.desk, self.folder)
             self._ways.all.append(wire)
-            self.runtime.change_remotes = self._ways.change
+            self.runtime.reloading.change_remotes = self._ways.change
             app = make_app(self.desk, door, wire, self.remotes)
             self._server = Server(app, (self.host, self.port), self._secure(), hasty(self.site))
             self.port = self._server.start()
@@ -266,7 +266,7 @@ def _reload(service: Service) -> None:
 
     service.keys.first(service.folder)
     try:
-        outcome = service.runtime.reload(Source("signal", "", "keep"))
+        outcome = service.runtime.reloading.reload(Source("signal", "", "keep"))
         log.info("%s", outcome.reason)
         _look_over(service)
     except CallerError as error:

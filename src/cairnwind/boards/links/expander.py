@@ -72,6 +72,8 @@ class Expander:
 class ExpanderLink(Worker):
     """The link to one chip on two wires."""
 
+    rewires = True
+
     def __init__(self, board: Board) -> None:
         super().__init__(board)
         assert isinstance(board.facts, Expander)
@@ -95,8 +97,6 @@ class ExpanderLink(Worker):
         self.traffic.add("got", b"", f"found at {self._out:0{self.chip.lines}b}")
         self._dir = -1
         self._set_up(self.outputs)
-
-    rewires = True
 
     def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
         """Output register, pulls and directions anew; lines that stay are written as they are."""

@@ -114,6 +114,8 @@ class Modbus:
 class ModbusLink(Worker):
     """The link to one unit on a serial line or at an address, fed while the engine is fresh and silent when it is not."""
 
+    rewires = True
+
     def __init__(self, board: Board) -> None:
         super().__init__(board)
         assert isinstance(board.facts, Modbus)
@@ -224,8 +226,6 @@ class ModbusLink(Worker):
             self._feeder = Feeder(
                 self.board.name, self.facts.watchdog / 1e9, alive=self._alive, heard=lambda: self._sent, feed=self._feed
             )  # fmt: skip
-
-    rewires = True
 
     def fits(self) -> None:
         """Our firmware tells what its pins can do; of a bought board its profile has told that."""

@@ -67,6 +67,8 @@ class SimulatedLink:
     confirms = "read back"
     HISTORY = 10_000
 
+    rewires = True
+
     def __init__(self, board: Board) -> None:
         self.board = board
         self.answers_after = board.answers_after
@@ -87,8 +89,6 @@ class SimulatedLink:
         self._outputs: dict[str, Output] = {}
         self._inputs: dict[int, Input] = {}
         self._slow = Slow(f"link-{board.name}", self._late)
-
-    rewires = True
 
     def open(
         self,

@@ -22,7 +22,6 @@ from cairnwind.core.engine import trying
 from cairnwind.core.engine.answering import answer, gather
 from cairnwind.core.engine.commands import rewiring
 from cairnwind.core.engine.commands.disowned import Disowning
-from cairnwind.core.engine.commands.inputs import Contacts
 from cairnwind.core.engine.commands.lifecycle import Lifecycle
 from cairnwind.core.engine.commands.links import Links
 from cairnwind.core.engine.commands.stops import Stops
@@ -63,17 +62,18 @@ class Engine:
         requests = Requests(self._armed)
         self.courses = Courses(requests)
         self.planning = Planning(self._armed, self.courses)
-        sticks = Sticks(site, requests)
-        self._lifecycle = Lifecycle(self._armed, requests, self.courses, self.planning, sticks)
+        self._lifecycle = Lifecycle(
+            self._armed, requests, self.courses, self.planning, Sticks(site, requests)
+        )
         self._tracing: Tracing | None = None
         """There only while somebody looks at how it is decided."""
-        self._handlers, self._deadlines = self._wire(requests, sticks)
+        self._handlers, self._deadlines = self._wire(requests)
 
-    def _wire(self, requests: Requests, sticks: Sticks) -> tuple[dict[type, Handler], dict[str, Due]]:
+    def _wire(self, requests: Requests) -> tuple[dict[type, Handler], dict[str, Due]]:
         """Who takes which event, and who is told when what is due."""
         life, planning, courses, driving = self._lifecycle, self.planning, self.courses, self._driving
         stops = Stops(self._armed, requests)
-        contacts = Contacts(self._armed, life.regulators.input_changed, sticks.moved)
+        contacts = life.contacts
         links = Links(self._armed, driving, contacts)
         armed = self._armed
         handlers: dict[type, Handler] = {

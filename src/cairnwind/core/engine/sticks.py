@@ -10,6 +10,7 @@ from cairnwind.core.facts.claims import RELEASED, Rank, Source, held
 from cairnwind.core.facts.site import Site
 from cairnwind.core.physics.stick import Pad, mix
 from cairnwind.core.state.turn import Turn
+from cairnwind.core.values.fact import alike
 from cairnwind.core.values.settings import Drive
 
 MOST = 110
@@ -24,12 +25,22 @@ class Sticks:
         self._count = count(1)
         self._centred: set[str] = set()
         self._pads: dict[str, list[Pad]] = {}
-        self.arm(site)
+        self._arm(site)
 
-    def arm(self, site: Site) -> None:
-        """These are the pads from now on."""
+    def succeed(self, turn: Turn, site: Site) -> None:
+        """Another site's pads from now on: sticks of those that go, or are otherwise, let go."""
+        for name, pad in turn.site.pads.items():
+            if name in site.pads and alike(pad, site.pads[name]):
+                continue
+            self._centred.discard(name)
+            for motor in (pad.left, pad.right):
+                claim = held(turn.standing(motor).claims.all, f"stick:{name}")
+                if claim is not None:
+                    turn.end(turn.standing(motor), claim, "its pad is another now")
         self._pads.clear()
-        self._centred &= site.pads.keys()
+        self._arm(site)
+
+    def _arm(self, site: Site) -> None:
         for pad in site.pads.values():
             for axis in pad.stick or ():
                 self._pads.setdefault(axis, []).append(pad)

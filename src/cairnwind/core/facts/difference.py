@@ -5,13 +5,14 @@ What is wired otherwise is at safe while that changes. Which keys of an output o
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from typing import Any, NamedTuple
 
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.site import Site
 from cairnwind.core.values.fact import alike
+from cairnwind.core.values.listing import listed
 
 SAID = frozenset(
     ("label", "place", "cable", "words", "load", "draws", "supply", "gives", "bias", "switch", "rated", "auto_off", "rearm", "on_stop", "rest", "source")
@@ -73,11 +74,6 @@ class Difference(NamedTuple):
     """What else is otherwise."""
     fixed: tuple[str, ...] = ()
     """What is otherwise and needs a restart."""
-
-    @property
-    def some(self) -> bool:
-        """Whether what is wired changes."""
-        return any(each.come or each.gone for each in (self.outputs, self.inputs, self.boards))
 
 
 def difference(old: Site, new: Site) -> Difference:
@@ -151,9 +147,9 @@ def in_words(old: Site, new: Site, difference: Difference) -> list[str]:
             elif one.pin.board in difference.boards.gone:
                 found.append(f"{kind} {name} is on a board that is taken anew{safe}")
             else:
-                found.append(f"{kind} {name} is wired otherwise: its {_listed(_fields(one, other))}{safe}")
+                found.append(f"{kind} {name} is wired otherwise: its {listed(_fields(one, other))}{safe}")
         found += [
-            f"{kind} {name} is said otherwise: its {_listed(_fields(before[name], after[name]))}"
+            f"{kind} {name} is said otherwise: its {listed(_fields(before[name], after[name]))}"
             for name in things.said
         ]
     boards = difference.boards
@@ -175,8 +171,3 @@ def _fields(one: Any, other: Any) -> list[str]:
     names = {key.field: key.name for key in getattr(type(one), "__keys__", ())}
     fields = [each for each in one.__struct_fields__ if not _same(getattr(one, each), getattr(other, each))]
     return list(dict.fromkeys(names.get(each, each) for each in fields))
-
-
-def _listed(names: Iterable[str]) -> str:
-    each = list(names)
-    return " and ".join(each) if len(each) < 3 else f"{', '.join(each[:-1])} and {each[-1]}"

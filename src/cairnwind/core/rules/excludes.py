@@ -8,9 +8,10 @@ from __future__ import annotations
 from cairnwind.core.facts.interlocks import Interlock, Refusal
 from cairnwind.core.rules.form import Form
 from cairnwind.core.rules.gate import Kind
-from cairnwind.core.rules.sharing import Asking, Sharing, leaving, listed
+from cairnwind.core.rules.sharing import Asking, Sharing, leaving
 from cairnwind.core.values.errors import CallerError, at_fault
 from cairnwind.core.values.fact import fact
+from cairnwind.core.values.listing import listed
 from cairnwind.core.values.quantities import show_duration
 
 

@@ -13,9 +13,10 @@ from cairnwind.core.facts.interlocks import Interlock, Refusal
 from cairnwind.core.facts.site import Site
 from cairnwind.core.rules.form import Form, outputs
 from cairnwind.core.rules.gate import Kind
-from cairnwind.core.rules.sharing import Asking, Bid, Sharing, leaving, listed
+from cairnwind.core.rules.sharing import Asking, Bid, Sharing, leaving
 from cairnwind.core.values.errors import CallerError, at_fault
 from cairnwind.core.values.fact import fact
+from cairnwind.core.values.listing import listed
 from cairnwind.core.values.quantities import NS, parse, show_amount, show_duration
 
 SUPPLY = "supply "

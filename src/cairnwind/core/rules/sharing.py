@@ -150,9 +150,3 @@ def leaving(gate: str, rule: str, other: str, fact: Fact) -> Refusal:
     return Refusal(
         gate, f"'{rule}': {other} {fact.how}", f"{other} has to be confirmed off.", fact.leaving, fact.expected, rule
     )  # fmt: skip
-
-
-def listed(names: Iterable[str]) -> str:
-    """'one, two and three'."""
-    each = list(names)
-    return " and ".join(each) if len(each) < 3 else f"{', '.join(each[:-1])} and {each[-1]}"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from cairnwind.core.facts import events as ev
 from cairnwind.core.rules.gates import Armed
@@ -66,15 +66,14 @@ class Contacts:
             turn.mono.by(now.mono + gauge.input.stale, "stale", name)
         self._measured(turn, name)
 
-    def unknown(self, turn: Turn, board: str) -> None:
-        """Nothing on a board is known any more."""
+    def unknown(self, turn: Turn, names: Iterable[str]) -> None:
+        """Nothing is known of these inputs any more."""
         inputs = turn.state.inputs
-        for contact in inputs.contacts.values():
-            if contact.input.pin.board == board:
-                self._see(turn, contact, None)
-        for gauge in inputs.gauges.values():
-            if gauge.input.pin.board == board:
-                self._measure(turn, gauge, None, 0, None)
+        for name in names:
+            if name in inputs.gauges:
+                self._measure(turn, inputs.gauges[name], None, 0, None)
+            else:
+                self._see(turn, inputs.contacts[name], None)
 
     def due(self, turn: Turn, name: str, slot: str) -> None:
         """A contact has stood long enough to count, or a pulse leaves a rate."""

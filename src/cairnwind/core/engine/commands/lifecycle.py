@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from cairnwind.core.engine.alarms import Alarms
+from cairnwind.core.engine.commands.inputs import Contacts
 from cairnwind.core.engine.commands.rewiring import reshape
 from cairnwind.core.engine.courses import Courses
 from cairnwind.core.engine.deciding import replace_claim
@@ -32,9 +33,10 @@ class Lifecycle:
         self, armed: Armed, requests: Requests, courses: Courses, planning: Planning, sticks: Sticks
     ) -> None:
         self._armed, self._requests, self._courses, self.planning = armed, requests, courses, planning
-        self.sticks = sticks
         self.reflexes = Reflexes(armed, courses)
         self.regulators = Regulators(armed.gates.sight, requests)
+        self._sticks = sticks
+        self.contacts = Contacts(armed, self.regulators.input_changed, sticks.moved)
         self.alarms = Alarms(armed, courses)
 
     # --- start and stop -----------------------------------------------------------------------------------
@@ -78,8 +80,9 @@ class Lifecycle:
     def reload(self, turn: Turn, event: ev.Reload) -> None:
         """Other rules hold from now on; what the old ones remember by name is kept."""
         sequence, state, before = turn.number(), turn.state, turn.state.site
+        self.contacts.unknown(turn, event.wired.inputs.gone)
+        self._sticks.succeed(turn, event.site)
         reshape(turn, event)
-        self.sticks.arm(event.site)
         force = state.in_force
         if event.site.quiet is not None:
             self.quiet_due(turn, "", "")

@@ -150,7 +150,9 @@ class Links:
             gates.noticed(turn, s)
             turn.tell(s, "failed", f"the link to board {board} was lost: {event.reason}")
         turn.disarm(standings, f"ended when board {board} was lost")
-        self._contacts.unknown(turn, board)
+        self._contacts.unknown(
+            turn, (name for name, input in turn.site.inputs.items() if input.pin.board == board)
+        )
         end_trials(turn, f"ended when board {board} was lost", board)
 
     def _set_board(self, turn: Turn, name: str, up: bool, reason: str) -> None:
