@@ -55,10 +55,7 @@ def test_an_output_moves_and_nothing_else_does(running: Running) -> None:
     assert said == {"changes": []}, "nothing is otherwise yet"
     running.site_file.write_text(text, "utf-8")
     (moves, called) = running.http("GET", "/api/v1/site-file/changes").json()["changes"]
-    assert (
-        moves
-        == "output gallery moves from near:J2-14 (line 7) to near:J2-15 (line 6); it is at safe meanwhile"
-    )
+    assert moves == "output gallery moves from near:J2-14 (line 7) to near:J2-15 (line 6), at safe meanwhile"
     assert called == "output vent is said otherwise: its label"
     assert site.output("gallery")["confirmed"]["level"] == 40, "asking changes nothing"
     assert moves in site.reload().reason

@@ -28,6 +28,7 @@ ELSEWHERE = {
     **dict.fromkeys(("turn", "release", "hold", "stop", "lockout"), "commanding"),
     **dict.fromkeys(("pins", "try", "identify", "pretend", "chain", "doctor"), "hardware"),
     **dict.fromkeys(("play", "run", "fit", "compare", "steer"), "light"),
+    **dict.fromkeys(("add", "change", "rename", "remove", "draft", "editions", "back"), "editing"),
     "wire": "wiring",
     "do": "prompt",
     **dict.fromkeys(("plan", "timers", "records"), "planning"),
@@ -144,17 +145,20 @@ def site_of(ctx: click.Context) -> Site:
     return site
 
 
+def site_soon(ctx: click.Context) -> Site:
+    """The same for completion, which does not wait long."""
+    from cairnwind.client import Site
+
+    root = ctx.find_root().params
+    return Site(root.get("address"), os.environ.get("CAIRNWIND_KEY"), state=root.get("state"), timeout=0.7)
+
+
 def names_of(kind: str) -> Callable[..., list[str]]:
     """Completion of names from the running service; silent when there is none."""
 
     def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
-        from cairnwind.client import Site
-
-        root = ctx.find_root().params
         try:
-            site = Site(
-                root.get("address"), os.environ.get("CAIRNWIND_KEY"), state=root.get("state"), timeout=0.7
-            )
+            site = site_soon(ctx)
             found = [each["name"] for each in (site.outputs() if "output" in kind else [])]
             found += [each["name"] for each in (site.inputs() if "input" in kind else [])]
             found += [each["name"] for each in (site.boards() if "board" in kind else [])]

@@ -74,31 +74,33 @@ def _serve(
     from cairnwind import folder
     from cairnwind.cli import show
     from cairnwind.service.serve import Service, run
-    from cairnwind.site import read_site
+    from cairnwind.site import read_site, read_text
 
-    box = None
-    if site_file is None:
-        from cairnwind import demo as saltmarsh
-
-        site, box = saltmarsh.site(broker)
-    else:
-        site = read_site(site_file)
-
-    def again(path: str) -> Site:
-        """The same, when it is read anew."""
-        found = saltmarsh.read(broker, box) if site_file is None else read_site(path)
-        return silenced(found) if muted else found
-
-    if muted:
-        from cairnwind.boards.registry import muted as silenced
-
-        site = silenced(site)
     path = (
         state
         or ctx.obj["state"]
         or os.environ.get("CAIRNWIND_STATE")
         or folder.default(folder.DEMO if demo else "cairnwind")
     )
+    box = None
+    if site_file is None:
+        from cairnwind import demo as saltmarsh
+
+        site, box = saltmarsh.site(broker, Path(path))
+    else:
+        site = read_site(site_file)
+
+    def again(text: str, path: str) -> Site:
+        """The same, when it is read anew."""
+        found = read_text(text, path)
+        if site_file is None:
+            found = saltmarsh.fitted(found, box)
+        return silenced(found) if muted else found
+
+    if muted:
+        from cairnwind.boards.registry import muted as silenced
+
+        site = silenced(site)
     service = Service(site, folder.Folder(path), port, again)
     service.discoverable = voice
     terminal = sys.stdout.isatty()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Annotated, Any, ClassVar, Protocol, TypeVar
 
 from msgspec import UNSET, Meta, Struct, UnsetType, to_builtins
@@ -20,6 +20,28 @@ Lane = bool | Callable[[Any], bool]
 """Whether it goes first, and is never counted nor shed; or by what it says."""
 FIRST, PACED = True, False
 C = TypeVar("C", bound="Command")
+
+
+class Editing(Protocol):
+    """Changes of the site file. Each raises `CallerError`, and then nothing was changed."""
+
+    def change(self, source: Source, changes: Sequence[Any], reason: str) -> ev.Outcome:
+        """Apply changes at once."""
+
+    def add(self, source: Source, changes: Sequence[Any]) -> ev.Outcome:
+        """Put changes into a draft."""
+
+    def take_out(self, source: Source, number: int) -> ev.Outcome:
+        """Take one out again."""
+
+    def drop(self, source: Source) -> ev.Outcome:
+        """Forget a draft."""
+
+    def apply(self, source: Source, reason: str, seen: int | None) -> ev.Outcome:
+        """Apply a draft."""
+
+    def back(self, source: Source, number: int, reason: str) -> ev.Outcome:
+        """Go back to an edition."""
 
 
 class Ask(Protocol):
@@ -65,6 +87,10 @@ class Ask(Protocol):
 
     def reload(self) -> ev.Outcome:
         """Have the site file read anew."""
+
+    @property
+    def editing(self) -> Editing:
+        """What changes the site file."""
 
     def hold(self, kind: str) -> str:
         """The slot of a hold of this kind, of whoever gives the command."""

@@ -86,6 +86,10 @@ def _wrong(kind: type[Command], said: str) -> CallerError:
     field = names(kind).get(found[1]) if found else None
     if field is None:
         return CallerError("bad-value", f"This is no {kind.word}: {said}.", "See the description of the API.")
+    deeper = re.search(r"^(.*) - at `\$\.([^`]+)`", said)
+    if deeper is not None and re.search(r"[.\[]", deeper[2]):
+        remedy = f"Send {_first_down(meaning(field).description)}"
+        return CallerError("bad-value", f"'{deeper[2]}' cannot be that: {_first_down(deeper[1])}.", remedy)
     what = _kind(field)
     so = "neither true nor false" if what == "true or false" else f"not a {what}"
     remedy = (
@@ -103,7 +107,7 @@ def _first_down(text: str | None) -> str:
 def schema(kind: type[Command], without: frozenset[str] = frozenset()) -> dict[str, Any]:
     """The JSON Schema of what is given with a command, but for what stands in its address."""
     (_,), components = msgspec.json.schema_components([kind], ref_template="#/{name}")
-    found: dict[str, Any] = components[kind.__name__]
+    found: dict[str, Any] = _inlined(components[kind.__name__], components)
     found.pop("title", None)
     found.pop("description", None)
     found["properties"] = {name: each for name, each in found["properties"].items() if name not in without}
@@ -112,3 +116,12 @@ def schema(kind: type[Command], without: frozenset[str] = frozenset()) -> dict[s
         del found["required"]
     example = {name: value for name, value in kind.example.items() if name not in without}
     return {**found, "examples": [example]} if example else found
+
+
+def _inlined(schema: Any, components: Mapping[str, Any]) -> Any:
+    """A schema in which what is described elsewhere stands where it is spoken of."""
+    if isinstance(schema, dict):
+        if "$ref" in schema:
+            return _inlined(components[schema["$ref"].rpartition("/")[2]], components)
+        return {key: _inlined(each, components) for key, each in schema.items() if key != "title"}
+    return [_inlined(each, components) for each in schema] if isinstance(schema, list) else schema

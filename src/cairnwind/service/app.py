@@ -45,6 +45,7 @@ from cairnwind.service.repeats import Repeats
 from cairnwind.service.ruleviews import RuleViews
 from cairnwind.service.safeviews import SafeViews
 from cairnwind.service.server import HANDOVER
+from cairnwind.service.siteviews import SiteViews
 from cairnwind.service.snapshot import output_body
 from cairnwind.service.startup import clock
 from cairnwind.service.stream import DRESS, KINDS, Choice
@@ -129,6 +130,7 @@ class _Api:
             **PlanViews(self.desk, self._perform).routes(v1),
             **RuleViews(self.desk).routes(v1),
             **SafeViews(self.desk).routes(v1),
+            **SiteViews(self.desk).routes(v1),
             **WiringViews(self.desk).routes(v1),
             **Waveforms(self.runtime.signals).routes(v1),
             **KeyViews(self.desk).routes(v1),

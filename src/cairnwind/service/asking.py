@@ -11,6 +11,7 @@ from cairnwind.core.facts.site import Site
 from cairnwind.core.language.rights import Key
 from cairnwind.service import shapes
 from cairnwind.service.codes import Codes
+from cairnwind.service.editing import Editing
 from cairnwind.service.runtime import Runtime
 from cairnwind.service.startup import clock
 
@@ -81,6 +82,11 @@ class Asking:
     def reload(self) -> ev.Outcome:
         """Have the site file read anew."""
         return self._runtime.reloading.reload(self.source)
+
+    @property
+    def editing(self) -> Editing:
+        """What changes the site file."""
+        return self._runtime.editing
 
     def hold(self, kind: str) -> str:
         """The slot of a hold of this kind, of whoever gives the command."""

@@ -48,7 +48,6 @@ class BoardViews:
             f"{v1}/inputs/<name>/simulated": {"PUT": self.pretend},
             f"{v1}/supplies": {"GET": self.get_supplies},
             f"{v1}/doctor": {"GET": self.get_doctor},
-            f"{v1}/site-file/changes": {"GET": self.get_changes},
             f"{v1}/boards/<name>": {"GET": self.get_board},
             f"{v1}/boards/<name>/pins": {"GET": self.get_pins},
             f"{v1}/boards/<board>/pins/<pin>/trial": {"PUT": self.put_trial},
@@ -107,10 +106,6 @@ class BoardViews:
                 {"name": supply.name, "volts": float(supply.volts), "limit": limit, "drawn": None if total is None else float(total), "outputs": each}
             )  # fmt: skip
         return answer(forms)
-
-    def get_changes(self) -> Response:
-        """What another reading of the site file would change."""
-        return answer({"changes": self.runtime.reloading.would_change()})
 
     def get_doctor(self) -> Response:
         """What of this machine the boards need, and whether it is there."""

@@ -80,6 +80,8 @@ SCHEDULE: dict[str, Schema] = reading.schema(COMMANDS["add_schedule"])["properti
 PAST = {"from": TEXT, "to": TEXT}
 
 
+CHANGES: dict[str, Any] = reading.schema(COMMANDS["change_site"])["properties"]["changes"]
+EDITS = COMMANDS["change_site"].example
 STREAM = "text/event-stream"
 
 
@@ -194,7 +196,17 @@ _OTHERS: tuple[Call, ...] = (
     Call("GET", "/signals.csv", "watch", "The same as CSV.", "text/csv", query={"names": TEXT, "seconds": {"type": "number", "exclusiveMinimum": 0, "maximum": 300}}),
     Call("GET", "/supplies", "watch", "What is drawn from each supply now, and by which outputs.", list[forms.Supply]),
     Call("GET", "/doctor", "keep", "What of the service's machine the site's boards need: whether it is there, may be opened, and who holds it.", list[forms.Examined]),
-    Call("GET", "/site-file/changes", "keep", "What would change of what is wired if the site file were read anew: a sentence for each output, input, board and remote; rules, scenes and schedules are not compared.", forms.SiteChanges),
+    Call("GET", "/site-file/changes", "keep", "What would change of what is wired if the site file were read anew: a sentence for each output, input, board, remote, rule, scene and schedule.", forms.SiteChanges),
+    Call("POST", "/site-file/preview", "keep", "What changes of the site file would come to: its lines, in words, and what the check finds because of them.", forms.SitePreview,
+         body("changes", changes=CHANGES, example=EDITS)),
+    Call("GET", "/site-file/offers/<what>", "keep", "What may be written of an output, an input, a board, a rule, …, key by key, with only what is possible offered; of the one that is named, what is written.",
+         forms.Offers, query={"kind": TEXT, "name": TEXT}, examples={"what": "output"}),
+    Call("GET", "/draft", "keep", "One's draft: its changes, what they would come to, and what others have applied since it was begun.", forms.DraftForm),
+    Call("POST", "/draft/rehearsals", "keep", "What would be different under one's draft, in at most 62 days to come, or 8 days gone by with what the journal has of them.", forms.DraftRehearsed,
+         body("from to", example={"from": "2026-11-23", "to": "2026-11-24"}, **PAST)),
+    Call("GET", "/editions", "keep", "Every state of the site file that was applied, the newest first.", list[forms.Edition]),
+    Call("GET", "/editions/<int:number>", "keep", "One of them, and what is different in it from the one before, or from the one `against` which it is held.", forms.EditionWhole,
+         query={"against": COUNT}, examples={"number": "1"}),
     Call("GET", "/circuits", "watch", "Every wire of the site: where it begins, where it ends; and what parts to buy.", forms.Sheet),
     Call("GET", "/circuits/<name>", "watch", "How an output or an input is wired: parts with their values, wires, what was reckoned with.", forms.Circuit, examples=GALLERY),
     Call("GET", "/circuits/<name>/drawing", "watch", "The same drawn, in black.", "image/svg+xml", examples=GALLERY),

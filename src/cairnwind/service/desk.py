@@ -187,6 +187,8 @@ class Desk:
         why = self.barred(source.who)
         if not why and key is not None and lacks(key, command.role):
             why = f"the key '{key.name}' may only {key.role}"
+        if not why and key is not None and key.only and type(command).at_once is not Command.at_once:
+            why = f"the key '{key.name}' may not command anything but its outputs"  # what is done at once is done to the whole site
         if why:
             self.deny(source, why, command.role, getattr(command, "output", ""))
 

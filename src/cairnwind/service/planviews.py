@@ -323,11 +323,7 @@ class PlanViews:
         end = dates.wall(text, self.zone) if (text := request.args.get("to")) else now
         if not begin < end:
             raise CallerError("bad-value", "'to' is not after 'from'.", "Ask for a later end.")
-        step = records.step_for(end - begin)
-        rows = self.runtime.reader.readings(name, step, begin, end, READINGS_MOST)
-        while not rows and step:  # nothing has been rolled up that far yet
-            step = {records.DAY: records.HOUR, records.HOUR: records.MINUTE}.get(step, 0)
-            rows = self.runtime.reader.readings(name, step, begin, end, READINGS_MOST)
+        step, rows = records.readings_of(self.runtime.reader, name, begin, end, READINGS_MOST)
         input = self.site.inputs.get(name)
         unit = input.unit or ("V" if input.analogue else "") if input is not None else ""
         return answer({

@@ -22,6 +22,7 @@ from cairnwind.core.facts.site import Site
 from cairnwind.core.physics.scaling import Thermistor
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import FULL, Colour, Drive, Level, Setting, Tone
+from cairnwind.store.reader import Reader
 from cairnwind.store.writer import Row, Writer
 
 MINUTE, HOUR, DAY = 60, 3600, 86400
@@ -253,3 +254,15 @@ def _range(input: Input) -> float:
         values = [value for _, value in input.scale]
         return max(values) - min(values)
     return 3.3 if input.scale is None else 100.0
+
+
+def readings_of(
+    reader: Reader, name: str, begin: int, end: int, limit: int
+) -> tuple[int, list[tuple[Any, ...]]]:
+    """Readings of a thing in a time, and the seconds that each is of (0: single ones)."""
+    step = step_for(end - begin)
+    rows = reader.readings(name, step, begin, end, limit)
+    while not rows and step:  # nothing has been rolled up that far yet
+        step = {DAY: HOUR, HOUR: MINUTE}.get(step, 0)
+        rows = reader.readings(name, step, begin, end, limit)
+    return step, rows

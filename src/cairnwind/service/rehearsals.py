@@ -4,25 +4,31 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from cairnwind.core.explain.rehearsal import Bar, Note, Rehearsal, Rehearsed, differences, wear
-from cairnwind.core.facts.plan import Schedule
+from cairnwind.core.explain.rehearsal import Bar, Note, Put, Rehearsal, Rehearsed, differences, wear
+from cairnwind.core.explain.replay import of_journal
+from cairnwind.core.facts.plan import Schedule, Span
 from cairnwind.core.facts.site import Site
+from cairnwind.core.language import schedules
 from cairnwind.core.language.forms import Rules
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS
+from cairnwind.service.records import readings_of
 from cairnwind.service.shapes import moment
+from cairnwind.site import read_text
 from cairnwind.site.plans import read_plan
 from cairnwind.site.rules import read_rules
+from cairnwind.store.reader import Reader
 
 HOUR = 3600 * NS
 KILOWATT_HOUR = 3.6e6
 MOST_EVENTS = 50_000
 """Of one rehearsal that others ask for."""
+PAGE = 1000
 
 
 def compared(
@@ -30,10 +36,10 @@ def compared(
 ) -> dict[str, Any]:  # fmt: skip
     """The rehearsal of a plan, and, where it is to be changed, of the changed one, with what differs. Raises `CallerError` (``too-large``)."""
     rules = read_rules(site, read_plan(site))
-    found = _rehearsed(site, rules, plan, begin, end)
+    found = _rehearsed(site, rules, [(each, None) for each in plan], begin, end)
     if changed is None:
         return {"plan": form(found, site)}
-    other = _rehearsed(site, rules, changed, begin, end)
+    other = _rehearsed(site, rules, [(each, None) for each in changed], begin, end)
     return {
         "plan": form(found, site),
         "changed": form(other, site),
@@ -41,7 +47,52 @@ def compared(
     }
 
 
-def _rehearsed(site: Site, rules: Rules, plan: Sequence[Schedule], begin: int, end: int) -> Rehearsed:
+def under(
+    path: str, text: str, after: str, added: Sequence[tuple[dict[str, Any], dict[str, Any]]], begin: int, end: int,
+    rows: Sequence[tuple[int, str, str, Mapping[str, Any]]], readings: Sequence[tuple[int, str, float]],
+) -> dict[str, Any]:  # fmt: skip
+    """What would be different in a time if the site file read ``after`` and not ``text``; ``added`` are the schedules that people have added,
+    ``rows`` and ``readings`` what the journal and the records have of that time, where it is gone by. Raises `CallerError`."""
+    found = []
+    for said in (text, after):
+        site = read_text(said, path)
+        planned = read_plan(site)
+        plan: dict[str, tuple[Schedule, Span | None]] = {
+            each.name: (each, None) for each in planned.schedules
+        }
+        for made, state in added:
+            if made["name"] not in plan:
+                plan[made["name"]] = schedules.with_state(schedules.make(made, planned, "database"), state)
+        happenings = list(of_journal(rows, site, readings))
+        found.append(_rehearsed(site, read_rules(site, planned), [*plan.values()], begin, end, happenings))
+    return {"differences": difference_forms(*found)}
+
+
+def gone_by(
+    reader: Reader, site: Site, begin: int, end: int
+) -> tuple[list[tuple[int, str, str, dict[str, Any]]], list[tuple[int, str, float]]]:
+    """What the journal and the records have of a time gone by. Raises `CallerError` (``too-large``, ``busy``)."""
+    rows: list[tuple[int, str, str, dict[str, Any]]] = []
+    last = 0
+    while page := reader.journal(after=last, begin=begin, end=end, limit=PAGE):
+        rows += [(each.wall, each.kind, each.subject, each.data) for each in page]
+        last = page[-1].seq
+        if len(rows) > MOST_EVENTS:
+            raise CallerError(
+                "too-large", f"More than {MOST_EVENTS:,} things happened in that time.",
+                "Go through a shorter time, or on a machine of your own: cairnwind draft rehearse.",
+            )  # fmt: skip
+    readings = []
+    for input in site.inputs.values():
+        if input.analogue:
+            _, found = readings_of(reader, input.name, begin, end, MOST_EVENTS)
+            readings += [(wall, input.name, mean) for wall, _, mean, _ in found]
+    return rows, sorted(readings)
+
+
+def _rehearsed(
+    site: Site, rules: Rules, plan: Sequence[tuple[Schedule, Span | None]], begin: int, end: int, happenings: Sequence[tuple[int, Put]] = (),
+) -> Rehearsed:  # fmt: skip
     events = 0
 
     def tell(_: int) -> None:
@@ -53,7 +104,7 @@ def _rehearsed(site: Site, rules: Rules, plan: Sequence[Schedule], begin: int, e
                 "Rehearse a shorter time, or on a machine of your own: cairnwind rehearse.",
             )  # fmt: skip
 
-    return Rehearsal(site, [(each, None) for each in plan], begin, rules=rules).run_to(end, tell=tell)
+    return Rehearsal(site, plan, begin, happenings=happenings, rules=rules).run_to(end, tell=tell)
 
 
 def form(found: Rehearsed, site: Site) -> dict[str, Any]:

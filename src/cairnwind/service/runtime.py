@@ -31,6 +31,8 @@ from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.core.values.fact import replace
 from cairnwind.folder import read_only
 from cairnwind.service import shapes
+from cairnwind.service.editing import Editing
+from cairnwind.service.editions import Editions, Origin
 from cairnwind.service.kernelclock import synchronised
 from cairnwind.service.lanes import Item, Lanes, Send
 from cairnwind.service.records import Records
@@ -44,7 +46,7 @@ from cairnwind.service.stream import Stream
 from cairnwind.service.telling import Telling
 from cairnwind.service.traces import Traces
 from cairnwind.service.undoing import undo
-from cairnwind.site import read_site
+from cairnwind.site import read_text
 from cairnwind.site.plans import read_plan
 from cairnwind.site.rules import read_rules
 from cairnwind.store.database import prepare, volatile
@@ -61,8 +63,8 @@ AFTER_COMMIT = frozenset(kind for kind, declared in OF_EVENT.items() if declared
 class Runtime:
     """Runs the engine, between its links and its store."""
 
-    def __init__(self, machine: Machine, again: Callable[[str], Site] | None = None) -> None:
-        """``again`` reads the site file anew."""
+    def __init__(self, machine: Machine, again: Callable[[str, str], Site] | None = None) -> None:
+        """``again`` reads a text of the site file, and what that is called."""
         self.machine = machine
         self.site = machine.site
         self.planned: Planned = read_plan(self.site)
@@ -71,7 +73,8 @@ class Runtime:
         self.signals = Signals(self.site)
         self.slots = Slots()
         self.traces = Traces()
-        self.reloading = Reloading(self, again or read_site)
+        self.reloading = Reloading(self, again or read_text)
+        self.editing: Editing
         self.records: Records
         self.writer: Writer
         self.reader: Reader
@@ -119,6 +122,10 @@ class Runtime:
         self.writer = Writer(database, self.site.durability, self._disk_trouble, frozen)
         self.records = self.publisher.records = Records(self.site, self.writer)
         wall = clock().wall
+        editions = self.reloading.editions = Editions(self.reader, self.writer)
+        if self.site.source[1]:
+            editions.see(self.site.source[1], wall, Origin("", "start"))
+        self.editing = Editing(self, self.reloading, self.reader, self.writer)
         self.writer.put([("old answers", (wall - KEEP,)), ("old sessions", (wall,))])
         left = self.reader.start(clock())
         left = self._readable(replace(left, sequence=max(left.sequence, beyond)))

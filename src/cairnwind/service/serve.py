@@ -34,9 +34,13 @@ class Service:
     """One site, served. Also used in process, by tests and benchmarks."""
 
     def __init__(
-        self, site: Site, folder: Folder, port: int | None = None, again: Callable[[str], Site] | None = None
+        self,
+        site: Site,
+        folder: Folder,
+        port: int | None = None,
+        again: Callable[[str, str], Site] | None = None,
     ) -> None:
-        """``port`` 0 takes a free one; None the site file's. ``again`` reads the site file anew, as it was read."""
+        """``port`` 0 takes a free one; None the site file's. ``again`` reads a text of the site file, and what that is called, as it was read."""
         self._again = again
         self.folder = folder
         self.machine = Machine(site, secret=folder.secret)

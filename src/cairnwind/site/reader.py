@@ -35,6 +35,8 @@ CERTIFICATE_KEY = Key("certificate_key", "the key of that certificate, another P
 OUTPUT, INPUT = ({key.name: key for key in declared} for declared in (OUTPUT_KEYS, keys(Input)))
 LINK = next(key for key in keys(Board) if key.name == "link")
 SIMULATED = "simulated"
+BOM = "\ufeff"
+"""What some editors put before the first character."""
 DIMMED = Output("this", "lamp", Pin("", 0), frequency=Fraction(1))
 """An output that takes any level."""
 SOFTWARE_MOST = 200
@@ -46,7 +48,7 @@ def read_site(path: str | Path) -> Site:
 
     Raises `SiteFileError` with every error of the file, or `CallerError` (``no-file``) if it cannot be opened.
     """
-    return read_whole(path)[0]
+    return read_text(text_of(path), str(path))
 
 
 def read_text(text: str, path: str) -> Site:
@@ -54,8 +56,8 @@ def read_text(text: str, path: str) -> Site:
     return Reader(path, text).read()
 
 
-def read_whole(path: str | Path) -> tuple[Site, Reader]:
-    """The site of a file, and its reading, which has what it warns of. Raises as `read_site`."""
+def text_of(path: str | Path) -> str:
+    """What stands in a file. Raises `CallerError` (``no-file``)."""
     try:
         text = Path(path).read_bytes().decode("utf-8")
     except OSError as error:
@@ -68,8 +70,7 @@ def read_whole(path: str | Path) -> tuple[Site, Reader]:
         raise CallerError(
             "no-file", f"The site file {path} is not UTF-8 text (byte {error.start}).", "Save it as UTF-8."
         ) from None
-    reader = Reader(str(path), text.replace("\r\n", "\n"))
-    return reader.read(), reader
+    return text.removeprefix(BOM).replace("\r\n", "\n")
 
 
 class Reader(Page):

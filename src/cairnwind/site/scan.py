@@ -33,6 +33,8 @@ class Scan:
     def __init__(self, text: str) -> None:
         self.text = text
         self.marks: dict[Path, Mark] = {}
+        self.heads: list[tuple[Path, int]] = []
+        """The heads of tables in their order: what each is the head of, and where it stands."""
         self._at = 0
         self._table: Path = ()
         self._counts: dict[Path, int] = {}
@@ -76,6 +78,7 @@ class Scan:
         self._skip(_BLANK)
         self._at += 2 if double else 1
         self.marks[path] = Mark(start, start, self._at)
+        self.heads.append((path, start))
         self._table = path
 
     def _resolve(self, path: Path) -> Path:

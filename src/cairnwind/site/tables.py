@@ -16,7 +16,7 @@ from cairnwind.site import scan, syntax
 from cairnwind.site.trouble import Finding
 
 T = TypeVar("T")
-_NAME = re.compile(r"[a-z][a-z0-9]*(?:-[a-z0-9]+)*")
+NAME = re.compile(r"[a-z][a-z0-9]*(?:-[a-z0-9]+)*")
 
 
 class Page:
@@ -52,7 +52,7 @@ class Page:
                         f"Write [{kind}.{name}] and its keys below.",
                     ),
                 )
-            elif not _NAME.fullmatch(name):
+            elif not NAME.fullmatch(name):
                 better = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "some-name"
                 self.point(
                     path,

@@ -66,6 +66,25 @@ class Code:
     made: int
 
 
+class Edition(NamedTuple):
+    """A state of the site file that was applied. ``wall`` in nanoseconds UTC."""
+
+    number: int
+    wall: int
+    author: str
+    how: str
+    reason: str
+    text: str
+
+
+class Draft(NamedTuple):
+    """Changes of one person that are not applied yet, on top of an edition. ``wall`` in nanoseconds UTC."""
+
+    base: int
+    form: Any
+    wall: int
+
+
 KEY = "id, name, role, limits, made, used, used_from"
 
 
@@ -77,6 +96,7 @@ def _key(row: tuple[Any, ...] | None) -> Key | None:
     return Key(id, name, role, tuple(when.pop("only", ())), when, made, used, used_from)
 
 
+EDITION = "number, wall, author, how, reason, text"
 SEARCHES, WAIT_FOR_ONE, SEARCH_WITHIN = 4, 1.0, 2.0
 """How many search at once; seconds to wait until one may; and seconds that one may take."""
 FREQUENT = ("change", "input", "command", "ended")
@@ -187,7 +207,12 @@ class Reader:
 
         ``source`` is part of who commanded it; ``begin`` and ``end`` are wall nanoseconds, the end exclusive.
         """
-        where, values = [], []
+        where: list[str] = []
+        values: list[Any] = []
+        if subject is not None and len(names := self.once(subject)) > 1:
+            where.append(f"subject IN ({', '.join('?' * len(names))})")
+            values += names
+            subject = None
         # a plus keeps an index from being taken that would not help: of two the one with fewer rows, and of a time only both its ends
         by_kind = "" if kind not in FREQUENT else "+"
         of_both = "" if kind is None or by_kind else "+"
@@ -274,6 +299,39 @@ class Reader:
         """The number of the journal's last row."""
         ((number,),) = self._all("SELECT coalesce(max(seq), 0) FROM journal")
         return int(number)
+
+    def editions(self) -> list[Edition]:
+        """All of them, the newest first."""
+        return [Edition(*row) for row in self._all(f"SELECT {EDITION} FROM edition ORDER BY number DESC")]
+
+    def edition(self, number: int | None = None) -> Edition | None:
+        """One of them, or the newest."""
+        where, values = ("WHERE number = ?", (number,)) if number is not None else ("", ())
+        row = self._one(f"SELECT {EDITION} FROM edition {where} ORDER BY number DESC", values)
+        return Edition(*row) if row else None
+
+    def draft(self, owner: str) -> Draft | None:
+        """The draft of a person."""
+        row = self._one("SELECT base, form, wall FROM draft WHERE owner = ?", (owner,))
+        return Draft(row[0], jsontext.read(row[1]), row[2]) if row else None
+
+    def drafts(self) -> list[tuple[str, Draft]]:
+        """All of them, by whose they are."""
+        rows = self._all("SELECT owner, base, form, wall FROM draft ORDER BY owner")
+        return [(owner, Draft(base, jsontext.read(form), wall)) for owner, base, form, wall in rows]
+
+    def once(self, name: str) -> list[str]:
+        """All names of a thing, those that it had before included."""
+        rows = self._all(
+            "WITH RECURSIVE known (name) AS (VALUES (?) UNION SELECT old FROM renamed JOIN known ON new = known.name) SELECT name FROM known",
+            (name,),
+        )
+        return [name for (name,) in rows]
+
+    def renamed_since(self, wall: int) -> list[tuple[str, str]]:
+        """What was renamed after a time, as old name and new, in the order in which it was done."""
+        rows = self._all("SELECT old, new FROM renamed WHERE wall > ? ORDER BY wall", (wall,))
+        return [(old, new) for old, new in rows]
 
     def answer(self, scope: str, token: str, since: int) -> tuple[str, dict[str, Any]] | None:
         """The stored answer to a command with this token: (hash of its body, outcome)."""

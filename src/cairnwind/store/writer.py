@@ -62,6 +62,17 @@ STATEMENTS = {
     "told": "INSERT INTO told (way, seq) VALUES (?, ?) ON CONFLICT DO UPDATE SET seq = excluded.seq",
     "aside": "INSERT INTO aside (way, seq) VALUES (?, ?) ON CONFLICT DO NOTHING",
     "not aside": "DELETE FROM aside WHERE way = ? AND seq = ?",
+    "edition": "INSERT INTO edition (number, wall, author, how, reason, text) VALUES (?, ?, ?, ?, ?, ?)",
+    "draft": "INSERT INTO draft (owner, base, form, wall) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET base = excluded.base,"
+    " form = excluded.form, wall = excluded.wall",
+    "no draft": "DELETE FROM draft WHERE owner = ?",
+    "renamed": "INSERT INTO renamed (old, new, wall) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET wall = excluded.wall",
+    "code renamed": "UPDATE OR IGNORE code SET output = ? WHERE output = ?",
+    "usage renamed": "UPDATE OR IGNORE usage SET output = ? WHERE output = ?",
+    "reading renamed": "UPDATE OR IGNORE reading SET subject = ? WHERE subject = ?",
+    "place renamed": "UPDATE OR IGNORE place SET name = ? WHERE name = ?",
+    "key renamed": "UPDATE key SET limits = json_set(limits, '$.only', (SELECT json_group_array(iif(value = ?2, ?1, value))"
+    " FROM json_each(limits, '$.only'))) WHERE EXISTS (SELECT 1 FROM json_each(limits, '$.only') WHERE value = ?2)",
     "old sessions": "DELETE FROM session WHERE ends < ?",
 }
 AT_ONCE = 32

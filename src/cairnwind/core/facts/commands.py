@@ -158,6 +158,8 @@ class Reload:
     """Outputs that other rules concern than before: they are safe before they are anything else."""
     wired: Difference = Difference()
     """What is wired otherwise; outputs that go, or are wired otherwise, are at safe by now (`Rewire`)."""
+    said: str = "the site file is read anew"
+    """What is done, as the journal says it."""
 
 
 @fact

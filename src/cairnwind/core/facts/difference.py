@@ -42,6 +42,10 @@ FIXED = {
 """Fields that only a restart changes, and what they are called."""
 
 
+Names = tuple[tuple[str, str], ...]
+"""Outputs and inputs that are called otherwise: the old name and the new one."""
+
+
 class Things(NamedTuple):
     """Names of outputs, of inputs or of boards."""
 
@@ -74,10 +78,12 @@ class Difference(NamedTuple):
     """What else is otherwise."""
     fixed: tuple[str, ...] = ()
     """What is otherwise and needs a restart."""
+    renamed: Names = ()
+    """Outputs and inputs among the removed and the added that are the same thing."""
 
 
-def difference(old: Site, new: Site) -> Difference:
-    """What is otherwise in ``new``."""
+def difference(old: Site, new: Site, renamed: Names = ()) -> Difference:
+    """What is otherwise in ``new``. Names alone do not tell what was ``renamed``."""
     boards = _things(old.boards, new.boards, SAID_OF_BOARDS)
     anew = frozenset(boards.gone)
     return Difference(
@@ -89,6 +95,7 @@ def difference(old: Site, new: Site) -> Difference:
         ),
         tuple(says for field, says in TABLES.items() if not _same(getattr(old, field), getattr(new, field))),
         tuple(says for field, says in FIXED.items() if not _same(getattr(old, field), getattr(new, field))),
+        renamed,
     )
 
 
@@ -135,10 +142,18 @@ def in_words(old: Site, new: Site, difference: Difference) -> list[str]:
         ("output", difference.outputs, old.outputs, new.outputs),
         ("input", difference.inputs, old.inputs, new.inputs),
     ):
-        safe = "; it is at safe meanwhile" if kind == "output" else ""
-        found += [f"{kind} {name} is new, on {after[name].pin.both}" for name in things.added]
+        safe = ", at safe meanwhile" if kind == "output" else ""
+        called = {one: other for one, other in difference.renamed if one in before and other in after}
+        found += [f"{kind} {one} is called {other} from now on{safe}" for one, other in called.items()]
         found += [
-            f"{kind} {name} goes{'; it is taken to safe first' if safe else ''}" for name in things.removed
+            f"{kind} {name} is new, on {after[name].pin.both}"
+            for name in things.added
+            if name not in called.values()
+        ]
+        found += [
+            f"{kind} {name} goes{', after it is at safe' if safe else ''}"
+            for name in things.removed
+            if name not in called
         ]
         for name in things.rewired:
             one, other = before[name], after[name]

@@ -82,7 +82,7 @@ class Lifecycle:
         sequence, state, before = turn.number(), turn.state, turn.state.site
         self.contacts.unknown(turn, event.wired.inputs.gone)
         self._sticks.succeed(turn, event.site)
-        reshape(turn, event)
+        carried = reshape(turn, event)
         force = state.in_force
         if event.site.quiet is not None:
             self.quiet_due(turn, "", "")
@@ -96,13 +96,16 @@ class Lifecycle:
         for part in (self.reflexes, self.regulators, self.alarms):
             part.reload(turn, event.reflexes)
         self.planning.reload(turn, event.schedules)
+        for claim in carried:
+            turn.effect(ev.KeepClaim(claim))
+            self._requests.take_back(turn, claim)
         for name in event.changed:
             s = state.outputs[name]
             s.drive.homing, s.gating.granted = True, False
         turn.touch_all(state.outputs)
         turn.effect(ev.Changed("site", ""), ev.Changed("plan", ""))
         rules = f"{len(event.interlocks)} interlocks, {len(event.reflexes)} reflexes, {len(event.schedules)} schedules"
-        text = f"the site file is read anew: {rules}"
+        text = f"{event.said}: {rules}"
         said = in_words(before, event.site, event.wired)
         if said:
             text += f"; {'; '.join(said)}"

@@ -9,9 +9,11 @@ from __future__ import annotations
 from cairnwind.core.engine.requests import suits
 from cairnwind.core.engine.trying import end_trials
 from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Claim
 from cairnwind.core.facts.site import Site
 from cairnwind.core.facts.trials import owner
 from cairnwind.core.state.turn import Turn
+from cairnwind.core.values.fact import replace
 
 OF_OUTPUTS = frozenset(("claim", "over", "retry", "answer", "step", "ruled"))
 OF_INPUTS = frozenset(("input", "stale"))
@@ -25,9 +27,13 @@ def rewire(turn: Turn, event: ev.Rewire) -> None:
     force.rewiring = now
 
 
-def reshape(turn: Turn, event: ev.Reload) -> None:
-    """What is wired from now on."""
+def reshape(turn: Turn, event: ev.Reload) -> list[Claim]:
+    """What is wired from now on; claims of outputs that are called otherwise, to be taken up under the new names."""
     state, wired, site = turn.state, event.wired, event.site
+    carried: list[Claim] = []
+    for one, other in wired.renamed:
+        if one in state.outputs and other in site.outputs:
+            carried += _carried(turn, one, other)
     for name in wired.outputs.removed:
         _remove(turn, name)
     for name in wired.outputs.gone:
@@ -48,6 +54,22 @@ def reshape(turn: Turn, event: ev.Reload) -> None:
     _end_taken_trials(turn, site)
     for kind, things in (("output", wired.outputs), ("input", wired.inputs), ("board", wired.boards)):
         turn.effect(*(ev.Changed(kind, name) for names in things for name in names))
+    return carried
+
+
+def _carried(turn: Turn, one: str, other: str) -> list[Claim]:
+    """What is held under the old name is held under the new one: tags, a guard's wrong codes, and the claims, which are returned."""
+    force, s = turn.state.in_force, turn.state.outputs[one]
+    for tag in force.tags.pop(one, {}).values():
+        moved = tag._replace(output=other)
+        force.tags.setdefault(other, {})[tag.name] = moved
+        turn.effect(ev.DropTag(one, tag.name), ev.KeepTag(moved))
+    if one in force.wrong:
+        force.wrong[other] = force.wrong.pop(one)
+    claims, s.claims.all = s.claims.all, ()
+    turn.effect(*(ev.DropClaim(one, claim.slot) for claim in claims))
+    turn.note("renamed", other, f"{one} is called {other} from now on", {"old": one})
+    return [replace(claim, output=other) for claim in claims]
 
 
 def _remove(turn: Turn, name: str) -> None:

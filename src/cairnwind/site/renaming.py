@@ -1,0 +1,212 @@
+"""A thing of the site file gets another name, and so it does wherever the file speaks of it.
+
+Names stand in lists, in front of pins, and within phrases and conditions. There they are found as the languages find them: a word
+that means something else is left alone, and so is a label.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from typing import Any
+
+import tomlkit
+
+from cairnwind.core.facts.site import Site
+from cairnwind.core.language import questions, words
+from cairnwind.core.language.asking import Cut
+from cairnwind.core.language.words import Said, Thing, Vocabulary, folded
+from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.site.edits import LISTED, Block, Edit, blocks, divided, find, known, path_of
+from cairnwind.site.reader import read_text
+
+PHRASES = {("schedule", "do"), ("scene", "do"), ("reflex", "do"), ("alarm", "do")}
+CONDITIONS = {
+    ("interlock", "needs"), ("interlock", "trip"), ("reflex", "when"), ("reflex", "while"), ("alarm", "when"), ("regulator", "keep"),
+}  # fmt: skip
+OUTPUTS = {
+    ("interlock", "outputs"), ("interlock", "excludes"), ("interlock", "order"), ("regulator", "by"), ("pad", "left"), ("pad", "right"),
+    ("pad", "zones"), ("group", "outputs"), ("quiet", "except"), ("remote", "outputs"),
+}  # fmt: skip
+"""Keys whose texts are names of outputs, or of groups of them."""
+INPUTS = {("pad", "stick")}
+PINNED = ("output", "input")
+"""Tables whose texts may begin with a board."""
+TOGETHER = {"output": ("output", "input"), "input": ("output", "input")}
+"""Kinds that share their names."""
+BEHIND = {"tune": ("PLAY",), "scene": ("RUN", "SCENE", "START")}
+"""Of kinds that only stand behind some words: behind which."""
+_AFTER = {word: kind for kind, said in BEHIND.items() for word in said}
+Replace = Callable[[str], str]
+
+
+def rename(text: str, change: Edit) -> str:
+    """The file with another name for one thing. Raises `CallerError` where that cannot be."""
+    if change.name not in known(text, change.what) and change.what != "remote":
+        raise unknown(change.what, change.name, known(text, change.what))
+    if change.what == "guard":
+        raise CallerError(
+            "bad-value", "A guard is called as its output is.", "Rename the output, or remove the guard and add one."
+        )  # fmt: skip
+    for kind in TOGETHER.get(change.what, (change.what,)):
+        if change.to in known(text, kind):
+            raise CallerError("taken", f"'{change.to}' is the name of another {kind}.", "Give another name.")
+    parts = blocks(text)
+    mine = find(parts, text, change)
+    if not mine:
+        raise CallerError(
+            "by-hand",
+            f"{change.what} {change.name} does not stand in a table of its own.",
+            "Change the file by hand, then: cairnwind reload.",
+        )
+    spoken = _spoken(text, change)
+    return "".join(
+        _headed(part, number in mine, change, _followed(part, change, spoken))
+        for number, part in enumerate(parts)
+    )
+
+
+def followed(text: str, names: Iterable[tuple[str, str]], phrases: list[str]) -> list[str]:
+    """Phrases that stand elsewhere, with the new names of outputs and inputs of this file."""
+    for one, other in names:
+        kind = next((kind for kind in TOGETHER if one in known(text, kind)), None)
+        if kind is None or not phrases:
+            continue
+        change = Edit("rename", kind, one, {}, other)  # type: ignore[arg-type]
+        spoken = _spoken(text, change)["phrase"]
+        phrases = [spoken(phrase) for phrase in phrases]
+        text = rename(text, change)
+    return phrases
+
+
+def _headed(part: Block, mine: bool, change: Edit, text: str) -> str:
+    """A block whose head has the new name, where it is the thing's own, or its guard's."""
+    if change.what in LISTED:
+        return _set(text, part, ("name",), change.to) if mine else text
+    guard = change.what == "output" and part.head == ("guard", change.name)
+    if not mine and not guard:
+        return text
+    last = path_of(change)[-1]
+    return re.sub(
+        rf"^(\s*\[[^\]\n]*?)(?<![\w-])(\"?){re.escape(last)}\2(?![\w-])",
+        lambda found: f"{found[1]}{change.to.rpartition('.')[2]}",
+        text,
+        count=1,
+        flags=re.M,
+    )
+
+
+def _followed(part: Block, change: Edit, spoken: Mapping[str, Replace]) -> str:
+    """A block with the new name wherever it speaks of the thing."""
+    replace = _replacing(part.head, change, spoken)
+    if not part.head or change.name not in part.text.replace(" ", "-").lower():
+        return part.text
+    body, tail = divided(part.text)
+    document = tomlkit.parse(body)
+    table: Any = document
+    for name in part.head:
+        table = table[0] if isinstance(name, int) else table[name]
+    changed = False
+    for holder, key, names in _texts(table, ()):
+        old = str(holder[key])
+        new = replace(names, old)
+        if new != old:
+            holder[key], changed = _like(holder[key], new), True
+    return tomlkit.dumps(document) + tail if changed else part.text
+
+
+def _replacing(
+    head: tuple[str | int, ...], change: Edit, spoken: Mapping[str, Replace]
+) -> Callable[[tuple[str, ...], str], str]:
+    """What becomes of a text of a table under its keys."""
+    kind = str(head[0]) if head else ""
+    inside = tuple(str(each) for each in head[1:] if not isinstance(each, int))
+
+    def found(keys: tuple[str, ...], text: str) -> str:
+        whole = {(kind, key) for key in (*inside, *keys)}
+        if whole & PHRASES:
+            return spoken["phrase"](text)
+        if whole & CONDITIONS:
+            return spoken["condition"](text)
+        names = {"output": OUTPUTS, "group": OUTPUTS, "input": INPUTS}.get(change.what, set())
+        if whole & names or (change.what == "supply" and (*inside, *keys)[-1:] == ("supply",)):
+            return change.to if text == change.name else text
+        if change.what == "board" and kind in PINNED and text.startswith(f"{change.name}:"):
+            return change.to + text[len(change.name) :]
+        if change.what == "board" and kind in PINNED and " to " in text:
+            return re.sub(rf"(?<![\w-]){re.escape(change.name)}:", f"{change.to}:", text)
+        return text
+
+    return found
+
+
+def _texts(holder: Any, keys: tuple[str, ...]) -> Iterator[tuple[Any, Any, tuple[str, ...]]]:
+    """Every text in a table: what holds it, under which key or number, and the keys that lead there."""
+    places: Iterable[Any] = list(holder) if isinstance(holder, Mapping) else range(len(holder))
+    for place in places:
+        value = holder[place]
+        under = (*keys, str(place)) if isinstance(holder, Mapping) else keys
+        if isinstance(value, str):
+            yield holder, place, under
+        elif isinstance(value, Mapping | list):
+            yield from _texts(value, under)
+
+
+def _like(old: Any, new: str) -> Any:
+    """A text in the quotes of another."""
+    said = old.as_string()
+    literal = said[0] == "'" and "'" not in new
+    return tomlkit.string(new, literal=literal, multiline=said[:3] in ("'''", '"""') and len(said) > 5)
+
+
+def _set(text: str, part: Block, keys: tuple[str, ...], value: str) -> str:
+    body, tail = divided(text)
+    document = tomlkit.parse(body)
+    table: Any = document
+    for name in part.head:
+        table = table[0] if isinstance(name, int) else table[name]
+    table[keys[0]] = _like(table[keys[0]], value)
+    return tomlkit.dumps(document) + tail
+
+
+def _spoken(text: str, change: Edit) -> dict[str, Replace]:
+    """How phrases and conditions speak of it from then on. Raises `SiteFileError` where the file is not understood as it is."""
+    site: Site = read_text(text, "the site file")
+    tables = tomllib.loads(text)
+    phrases = Vocabulary(site, tables.get("scene", {}))
+    trips = [str(row["name"]) for row in tables.get("interlock", []) if "trip" in row and "name" in row]
+    asked = questions.names(site, trips)
+    kind = "trip" if change.what == "interlock" else change.what
+    thing = Thing(kind, change.name)
+    new = change.to if kind != "trip" else _said(change.to)
+    return {
+        "phrase": lambda said: _exchanged(said, words.tokens(said, phrases), thing, new),
+        "condition": lambda said: _exchanged(said, Cut(said, asked).tokens(), thing, new),
+    }
+
+
+def _said(name: str) -> str:
+    """A name as a condition says it: in quotes where it is not one word."""
+    return name if re.fullmatch(r"[\w-]+", name) else f"'{name}'"
+
+
+def _exchanged(text: str, found: list[Said], thing: Thing, new: str) -> str:
+    """The text with the new name, where the old one stands and no label that stays."""
+    for number in range(len(found) - 1, -1, -1):
+        token, before = found[number], found[number - 1].type if number else ""
+        if token.type != "NAME" or thing not in token.payload:
+            continue
+        if (
+            len(token.payload) > 1
+            and (thing.kind in BEHIND or before in _AFTER)
+            and thing.kind != _AFTER.get(before)
+        ):
+            continue  # something else of that name is meant
+        begin, end = token.start_pos or 0, token.end_pos or 0
+        quoted = text[begin] in "'\""
+        inner = text[begin + 1 : end - 1] if quoted else text[begin:end]
+        if folded(inner) == folded(thing.name):
+            put = f"{text[begin]}{new}{text[begin]}" if quoted and new[0] not in "'\"" else new
+            text = text[:begin] + put + text[end:]
+    return text
