@@ -11,7 +11,7 @@ ROWS ?= .
 # One more than cores: many tests wait for time to pass, or for another process.
 WORKERS ?= $(shell echo $$(($$(nproc) + 1)))
 EVENTS ?= 1000000
-BOARD := src/cairnwind/demo/board
+BOARD := src/cairnwind/boards/images/board
 CONSUMER := tests/consumer/node_modules/.package-lock.json
 
 .PHONY: help setup demo test lint bench soak mutants screenshots console packages kernel-lab clean

@@ -14,9 +14,9 @@ from hypothesis import strategies as st
 from pymodbus.client import ModbusTcpClient
 
 from cairnwind.boards.links.modbus import ModbusLink
+from cairnwind.boards.serialboard import SerialBoard
 from cairnwind.client import CallerError, Site
 from cairnwind.core.values.settings import FULL
-from cairnwind.demo.serialboard import SerialBoard
 from tests.conftest import SITE, Running, eventually, free_port
 from tests.service.test_safe import on
 

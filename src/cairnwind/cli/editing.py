@@ -209,12 +209,13 @@ def _do(
     if dry:
         _preview(ctx, site.would_edit(change), as_json)
     elif into_draft:
-        _said(ctx, site.into_draft(change), as_json)
+        said(ctx, site.into_draft(change), as_json)
     else:
-        _said(ctx, site.edit(change, reason=reason), as_json)
+        said(ctx, site.edit(change, reason=reason), as_json)
 
 
-def _said(ctx: click.Context, outcome: Outcome, as_json: bool) -> None:
+def said(ctx: click.Context, outcome: Outcome, as_json: bool) -> None:
+    """Show what became of a change: what is done, and below it what that changes."""
     from cairnwind.cli import show
 
     if as_json:
@@ -387,7 +388,7 @@ def draft_rehearse(
 @click.pass_context
 def draft_apply(ctx: click.Context, reason: str, edition: int, as_json: bool) -> None:
     """Apply it: all of it or nothing."""
-    _said(ctx, site_of(ctx).command("apply_draft", reason=reason, edition=edition), as_json)
+    said(ctx, site_of(ctx).command("apply_draft", reason=reason, edition=edition), as_json)
 
 
 @draft.command("take")
@@ -396,7 +397,7 @@ def draft_apply(ctx: click.Context, reason: str, edition: int, as_json: bool) ->
 @click.pass_context
 def draft_take(ctx: click.Context, number: int, as_json: bool) -> None:
     """Take the change of this NUMBER out of it."""
-    _said(ctx, site_of(ctx).command("take_from_draft", number=number), as_json)
+    said(ctx, site_of(ctx).command("take_from_draft", number=number), as_json)
 
 
 @draft.command("drop")
@@ -404,7 +405,7 @@ def draft_take(ctx: click.Context, number: int, as_json: bool) -> None:
 @click.pass_context
 def draft_drop(ctx: click.Context, as_json: bool) -> None:
     """Forget it."""
-    _said(ctx, site_of(ctx).command("drop_draft"), as_json)
+    said(ctx, site_of(ctx).command("drop_draft"), as_json)
 
 
 # --- editions ----------------------------------------------------------------------------------------------------
@@ -460,7 +461,7 @@ def back(ctx: click.Context, edition: int, reason: str, dry: bool, as_json: bool
 
     site = site_of(ctx)
     if not dry:
-        _said(ctx, site.command("go_back", edition=edition, reason=reason), as_json)
+        said(ctx, site.command("go_back", edition=edition, reason=reason), as_json)
         return
     served = next(each["number"] for each in site.editions() if each["served"])
     found = site.edition(edition, against=served)

@@ -113,6 +113,11 @@ def _follow(site: Site, boards: list[str], *, as_json: bool) -> None:
 @click.argument("how", nargs=-1)
 @click.option("--for", "lasting", metavar="TIME", help="End by itself after so long.")
 @click.option("--once", is_flag=True, help="Read once, then let the pin go.")
+@click.option("--keep", metavar="NAME", help="Then make it an output or input of this name.")
+@click.option("--kind", help="Its kind; by what was tried, if not given.")
+@click.option(
+    "--sense", type=click.Choice(["active-high", "active-low"]), help="How it is switched on, or read."
+)
 @as_json
 @click.pass_context
 def try_(
@@ -122,6 +127,9 @@ def try_(
     how: tuple[str, ...],
     lasting: str | None,
     once: bool,
+    keep: str | None,
+    kind: str | None,
+    sense: str | None,
     as_json: bool,
 ) -> None:
     """Try a bare PIN, like shelf:J2-9, until Ctrl-C: it is let go with this command, however that ends.
@@ -130,7 +138,8 @@ def try_(
     output [high|low]      pwm 800Hz 25%      tone 440Hz
     input [up|down]        count [up|down]    analogue
 
-    On the pin of an output with PWM, pwm tries another frequency and duty live.
+    On the pin of an output with PWM, pwm tries another frequency and duty live. What was found right is kept
+    with --keep NAME: try shelf:J2-9 output low --keep vent --sense active-low.
     """
     from cairnwind.cli import show, show_pins
     from cairnwind.core.values.quantities import NS, duration
@@ -159,6 +168,35 @@ def try_(
     site.end_try(pin)
     if not as_json:
         click.echo(f"Let go of {pin}.")
+    if keep is not None:
+        from cairnwind.cli.editing import said
+
+        said(ctx, site.add(_kept(mode), keep, **_keys(pin, mode, asked, kind, sense)), as_json)
+
+
+KEPT = {
+    "output": ("output", "relay"), "pwm": ("output", "lamp"), "tone": ("output", "sounder"), "input": ("input", "contact"),
+    "analogue": ("input", "analogue"), "count": ("input", "counter"),
+}  # fmt: skip
+"""What a pin becomes that was tried so, unless a kind is given."""
+
+
+def _kept(mode: str) -> str:
+    return KEPT[mode][0]
+
+
+def _keys(
+    pin: str, mode: str, asked: Mapping[str, str], kind: str | None, sense: str | None
+) -> dict[str, Any]:
+    """The keys of what is kept: as it was tried."""
+    found: dict[str, Any] = {"kind": kind or KEPT[mode][1], "pin": pin}
+    if mode == "pwm" and "frequency" in asked:
+        found["frequency"] = asked["frequency"]
+    if mode in ("input", "count") and "pull" in asked:
+        found["pull"] = asked["pull"]
+    if sense is None and mode == "output" and asked.get("level") == "low":
+        sense = "active-low"  # it was low that was found to be right
+    return {**found, **({"sense": sense} if sense else {})}
 
 
 def _how(mode: str, words: tuple[str, ...]) -> dict[str, str]:

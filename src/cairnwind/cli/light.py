@@ -30,6 +30,9 @@ def _out() -> Console:
 
 # --- programs -----------------------------------------------------------------------------------------------
 
+OWN_TIMERS = (Path("timers"),)
+"""Where one's own descriptions of timers stand, from the folder of the site file."""
+
 
 @main.command(context_settings={"ignore_unknown_options": True})
 @click.argument("kind", type=click.Choice(KINDS))
@@ -374,10 +377,10 @@ def fit(
     from cairnwind.service.timer_forms import fit_form, fit_row, timer_form
 
     if timer is None:
-        forms = [timer_form(timers.load(name)) for name in timers.names()]
+        forms = [timer_form(timers.load(name, *OWN_TIMERS)) for name in timers.names(OWN_TIMERS)]
         show.emit(forms) if as_json else _timers(forms)
         return
-    described = timers.load(timer)
+    described = timers.read(Path(timer)) if timer.endswith(".toml") else timers.load(timer, *OWN_TIMERS)
     if registers is not None:
         row = fit_row(pwm.inverse(described, *registers))
         if as_json:

@@ -29,6 +29,8 @@ ELSEWHERE = {
     **dict.fromkeys(("pins", "try", "identify", "pretend", "chain", "doctor"), "hardware"),
     **dict.fromkeys(("play", "run", "fit", "compare", "steer"), "light"),
     **dict.fromkeys(("add", "change", "rename", "remove", "draft", "editions", "back"), "editing"),
+    "new": "beginning",
+    "walk": "walking",
     "wire": "wiring",
     "do": "prompt",
     **dict.fromkeys(("plan", "timers", "records"), "planning"),

@@ -324,7 +324,10 @@ def take(ctx: click.Context, file: str, dry: bool, as_json: bool) -> None:
 def records(
     ctx: click.Context, name: str | None, begin: str | None, end: str | None, as_csv: bool, as_json: bool
 ) -> None:
-    """What outputs did on each day; or, of one input or output NAME, how it was."""
+    """What outputs did on each day; or, of one input or output NAME, how it was.
+
+    'walk' as NAME: what was seen on walks through what is wired, as a page (HTML) to print.
+    """
     import csv
 
     from rich.table import Table
@@ -332,6 +335,11 @@ def records(
     from cairnwind.cli import show
 
     site = site_of(ctx)
+    if name == "walk":
+        from cairnwind.cli.walking import print_page
+
+        print_page(site, as_json)
+        return
     zone = ZoneInfo(site.facts()["timezone"])
     found: Any = site.usage(begin, end) if name is None else site.readings(name, begin, end)
     rows = found if name is None else found["rows"]

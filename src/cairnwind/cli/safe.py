@@ -210,7 +210,7 @@ def reload(ctx: click.Context, dry: bool, as_json: bool) -> None:
     if as_json:
         show.emit({"changes": changes})
     else:
-        click.echo("\n".join(changes) if changes else "Nothing that is wired would change.")
+        click.echo("\n".join(changes) if changes else "Nothing would change.")
 
 
 @main.command()

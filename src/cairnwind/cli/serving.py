@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sized
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -179,6 +179,10 @@ def _own_name() -> str:
     return os.path.relpath(sys.argv[0])
 
 
+def _count(things: Sized, what: str) -> str:
+    return f"{len(things)} {what}{'' if len(things) == 1 else 's'}"
+
+
 @main.command()
 @click.argument("site_file", type=click.Path(dir_okay=False))
 @as_json
@@ -213,7 +217,7 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
             err=True,
         )
     click.echo(
-        f"{site_file} is good: {site.name}, {len(site.boards)} boards, {len(site.outputs)} outputs, {len(site.inputs)} inputs."
+        f"{site_file} is good: {site.name}, {_count(site.boards, 'board')}, {_count(site.outputs, 'output')}, {_count(site.inputs, 'input')}."
     )
     if answers:
         count_of = {

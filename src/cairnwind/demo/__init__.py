@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from cairnwind.boards.serialboard import SerialBoard
 from cairnwind.core.facts.site import Site
 from cairnwind.core.values.fact import replace
-from cairnwind.demo.serialboard import SerialBoard
 from cairnwind.site import read_text
 from cairnwind.site.reader import text_of
 

@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 
 from cairnwind.boards.link import Link
 from cairnwind.boards.links.simulated import SimulatedLink
+from cairnwind.boards.serialboard import SerialBoard
 from cairnwind.boards.wire import from_pins
 from cairnwind.core.explain.rehearsal import Put
 from cairnwind.core.facts import events as ev
@@ -18,7 +19,6 @@ from cairnwind.core.facts.site import Site
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import Level, Setting
 from cairnwind.demo.nature import Nature
-from cairnwind.demo.serialboard import SerialBoard
 
 if TYPE_CHECKING:
     from cairnwind.demo.network import NetworkBoard

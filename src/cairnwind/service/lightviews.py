@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from fractions import Fraction
+from pathlib import Path
 from typing import Any
 
 from flask import Response, request
@@ -45,6 +46,11 @@ class LightViews:
     def site(self) -> Site:
         """The site as it is wired now."""
         return self.runtime.site
+
+    @property
+    def _own(self) -> tuple[Path, ...]:
+        """Where the site's own descriptions of timers stand."""
+        return (Path(self.site.source[0]).parent / "timers",)
 
     def routes(self, v1: str) -> dict[str, dict[str, Callable[..., Any]]]:
         """Their addresses."""
@@ -170,13 +176,13 @@ class LightViews:
 
     def get_timers(self) -> Response:
         """The timers that are described."""
-        return answer([timer_form(timers.load(name)) for name in timers.names()])
+        return answer([timer_form(timers.load(name, *self._own)) for name in timers.names(self._own)])
 
     def fit(self, name: str) -> Response:
         """How a timer reaches a frequency and a duty: every candidate, and the best."""
         return answer(
             fit_form(
-                timers.load(name),
+                timers.load(name, *self._own),
                 request.args.get("hertz", ""),
                 request.args.get("duty", "50 %"),
                 request.args.get("first", "error"),

@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import select
 import time
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -23,16 +23,18 @@ from cairnwind.boards.facts import Relays
 from cairnwind.boards.feeder import Feeder
 from cairnwind.boards.kinds import Kind, Reads
 from cairnwind.boards.link import Seen
+from cairnwind.boards.serialboard import SerialBoard
 from cairnwind.boards.serialports import Line
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
 from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.site import Site
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.physics.pwm import Timer
 from cairnwind.core.values import entries
-from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.core.values.fact import fact
 from cairnwind.core.values.keys import written
 from cairnwind.core.values.quantities import duration
@@ -58,6 +60,8 @@ WHOLE = 65535
 
 
 OWN = "firmware"
+SIMULATED = "simulated"
+"""The port of a board without hardware: our own firmware, run as a program."""
 OWN_LINES = 32
 
 
@@ -66,10 +70,10 @@ class Modbus:
     """A board on a serial line or a TCP connection that speaks Modbus."""
 
     port: str = written(
-        'a device (`"/dev/ttyUSB0"`), an adapter by its serial number (`"usb:SERIAL"`), or `"host:502"`',
+        'a device (`"/dev/ttyUSB0"`), an adapter by its serial number (`"usb:SERIAL"`), `"host:502"`, or `"simulated"`: our firmware, run as a program',
         partial(
             entries.like,
-            form=r"/\S+|usb:\S+|[\w.-]+:\d{1,5}",
+            form=r"/\S+|usb:\S+|[\w.-]+:\d{1,5}|simulated",
             what="not a port",
             example='"/dev/ttyUSB0", "usb:SERIAL" or "host:502"',
         ),
@@ -120,6 +124,8 @@ class ModbusLink(Worker):
         super().__init__(board)
         assert isinstance(board.facts, Modbus)
         self.facts = board.facts
+        self.program: SerialBoard | None = None
+        """What stands for a board without hardware."""
         self._line: Line | None = None
         self._name = ""
         self._client: Any = None
@@ -142,7 +148,7 @@ class ModbusLink(Worker):
 
     def connect(self) -> None:
         """Open the line if nobody has, and wait for the board's first answer, however soon that comes."""
-        port = self.facts.port if self.facts.tcp else serialports.find(self.facts.port)
+        port = self.facts.port if self.facts.tcp else self._find()
         self._name, self._line = port, Line.take(port)
         with self._line.turn:
             if self._line.client is None:
@@ -154,6 +160,40 @@ class ModbusLink(Worker):
             self._meet()
         else:
             self._ask("read_coils", self.facts.profile.coil, count=1)
+
+    def _find(self) -> str:
+        """The path of the port. Raises `BoardError`."""
+        if self.facts.port != SIMULATED:
+            return serialports.find(self.facts.port)
+        if self.program is None:
+            try:
+                self.program = SerialBoard()
+            except OSError as error:
+                raise BoardError(
+                    "no-device",
+                    f"The firmware is not there as a program: {error.strerror}.",
+                    "It is built from firmware/ where there is a C compiler: make setup.",
+                ) from None
+        return self.program.port
+
+    def close(self) -> None:
+        """End the link, and the program that stands for the board."""
+        super().close()
+        if self.program is not None:
+            self.program.end()
+
+    def pretend(self, input: Input) -> Callable[[Any], None] | None:
+        """How an input of a board without hardware is worked."""
+        if self.facts.port != SIMULATED:
+            return None
+
+        def put(value: Any) -> None:
+            if self.program is not None and input.analogue:
+                self.program.volts(input.pin.line, value)
+            elif self.program is not None:
+                self.program.level(input.pin.line, value != input.active_low)
+
+        return put
 
     def _open(self, port: str) -> Any:
         from pymodbus.client import ModbusSerialClient, ModbusTcpClient
@@ -532,7 +572,7 @@ class ModbusLink(Worker):
                 self.traffic.add("lost", b"", f"{text}: no answer")
                 if self._missed >= LOST_AFTER and (self.closed or time.monotonic() > self._patient_until):
                     if not self.facts.tcp:
-                        serialports.find(self.facts.port)
+                        self._find()
                     raise BoardError(
                         "no-answer",
                         f"unit {self.facts.unit} on {self._name} does not answer.",
@@ -595,6 +635,12 @@ def _reads(beside: Sequence[Path]) -> Reads:
 
 def _made(**values: Any) -> Modbus:
     if values.get("profile") is not None:
+        if values.get("port") == SIMULATED:
+            error = CallerError(
+                "", "only our own firmware can be run as a program", "Take the profile away, or name a port."
+            )
+            error.more["key"] = "port"
+            raise error
         values.setdefault("baud", 9600)
     return Modbus(**values)
 
@@ -606,7 +652,9 @@ def _lines(its: Modbus | None) -> int:
 
 def _looks(site: Site, board: Board) -> Iterator[devices.Found]:
     its: Modbus = board.facts
-    if its.tcp:
+    if its.port == SIMULATED:
+        yield devices.Found(None, "it is simulated: the firmware, run as a program.")
+    elif its.tcp:
         yield devices.Found(None, "nothing of this machine is needed to reach it.")
     else:
         yield devices.openable(serialports.find(its.port), "serial port")

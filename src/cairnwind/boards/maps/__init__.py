@@ -34,14 +34,20 @@ def names(beside: Sequence[Path] = ()) -> list[str]:
     return sorted({path.stem for folder in (*beside, HERE) for path in folder.glob("*.toml")})
 
 
-@cache
 def load(name: str, *beside: Path) -> HeaderMap:
     """The map of this name, sought in the folders first. Raises `CallerError` (``unknown-name``, ``bad-map``)."""
-    for folder in (*beside, HERE):
+    for folder in beside:
         path = folder / f"{name}.toml"
         if path.is_file() and "/" not in name:
-            return read(path)
+            return read(path)  # each time: it may have been changed
+    if "/" not in name and (HERE / f"{name}.toml").is_file():
+        return _shipped(name)
     raise unknown("header map", name, names(beside))
+
+
+@cache
+def _shipped(name: str) -> HeaderMap:
+    return read(HERE / f"{name}.toml")
 
 
 def read(path: Path) -> HeaderMap:
@@ -53,15 +59,16 @@ def read(path: Path) -> HeaderMap:
             "bad-map", f"The header map {path} cannot be read: {error}.", "Mend the file."
         ) from None
     try:
-        return _build(path.stem, data)
+        return _build(path.stem, data, path.parent.parent / "timers")
     except CallerError as bad:
         raise CallerError("bad-map", f"The header map {path}: {bad.sentence}", bad.remedy) from None
 
 
-def _build(name: str, data: dict[str, Any]) -> HeaderMap:
+def _build(name: str, data: dict[str, Any], own: Path) -> HeaderMap:
+    """``own`` is the folder of timers that stands beside that of the map."""
     title = str(data.pop("title", name))
     banks = data.pop("bank", {})
-    clockwork = {timer: timers.load(str(kind)) for timer, kind in data.pop("timers", {}).items()}
+    clockwork = {timer: timers.load(str(kind), own) for timer, kind in data.pop("timers", {}).items()}
     whole = {key: data.pop(key) for key in list(data) if not isinstance(data[key], dict)}
     sums = {bank: parse(table["sum"], "a current") for bank, table in banks.items() if "sum" in table}
     if "sum" in whole:

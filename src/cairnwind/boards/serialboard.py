@@ -1,4 +1,4 @@
-"""The demo's small board on a serial line: our firmware, run as a program on a pseudo-terminal."""
+"""A small board on a serial line without hardware: our firmware, run as a program on a pseudo-terminal."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import threading
 from collections.abc import Callable
 from pathlib import Path
 
-PROGRAM = Path(__file__).with_name("board")
+PROGRAM = Path(__file__).parent / "images" / "board"
 COUNTS, VOLTS = 1023, 5.0
 
 

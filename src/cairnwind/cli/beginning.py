@@ -1,0 +1,242 @@
+"""``cairnwind new``: a first site file, from what this machine has."""
+
+from __future__ import annotations
+
+import os
+import re
+import sys
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import click
+
+from cairnwind.cli.main import as_json, main
+from cairnwind.core.values.errors import BoardError, CallerError
+
+
+class Board(NamedTuple):
+    """A board that this machine has, as the file describes it."""
+
+    name: str
+    keys: dict[str, Any]
+    says: str
+
+
+@main.command()
+@click.argument("file", required=False, default="site.toml", type=click.Path(dir_okay=False))
+@click.option("--name", metavar="NAME", help="What the site is called.")
+@click.option(
+    "--timezone", metavar="ZONE", help="Its time zone, like Europe/London; this machine's if not given."
+)
+@click.option("--latitude", type=float, help="Where it is, for the sun: degrees north.")
+@click.option("--longitude", type=float, help="Degrees east.")
+@as_json
+@click.pass_context
+def new(
+    ctx: click.Context, file: str, name: str | None, timezone: str | None, latitude: float | None, longitude: float | None, as_json: bool
+) -> None:  # fmt: skip
+    """Write a first site FILE (site.toml unless said), with the boards that this machine has.
+
+    Looks at GPIO chips, two-wire buses and what answers on them, and serial ports; without any of them it takes a simulated
+    header, to try things on. Nothing is switched.
+    """
+    from cairnwind.cli import show
+    from cairnwind.core.values import entries
+    from cairnwind.site import read_text
+
+    path = Path(file)
+    if path.exists():
+        raise CallerError(
+            "taken", f"There is a file {path} already.", f"Give another name, or serve that one: cairnwind serve {path}."
+        )  # fmt: skip
+    asks = sys.stdin.isatty() and not as_json
+    zone = entries.zone(timezone or _zone())
+    if asks:
+        name = name or click.prompt("What is the site called?", default="My site", err=True)
+        if timezone is None:
+            zone = click.prompt("Its time zone", default=zone, value_proc=_zoned, err=True)
+        if latitude is None:
+            where = click.prompt(
+                "Where is it, for sunrise and sunset? Latitude and longitude in degrees, or nothing",
+                default="", show_default=False, value_proc=_place, err=True,
+            )  # fmt: skip
+            latitude, longitude = where or (None, None)
+    boards = found()
+    text = written(name or "My site", zone, latitude, longitude, boards)
+    read_text(text, str(path))  # what is written here can be served
+    try:
+        with path.open("x", encoding="utf-8") as out:
+            out.write(text)
+    except OSError as error:
+        raise CallerError(
+            "no-file", f"The site file {path} cannot be written: {error.strerror}.", "Give another path."
+        ) from None
+    first = boards[0]
+    pin = f"{first.name}:{'J2-7' if first.keys.get('map') else 'line-1'}"
+    lines = [
+        f"cairnwind serve {path}",
+        f"cairnwind pins {first.name}",
+        f"cairnwind add output lamp kind=lamp pin={pin}",
+    ]
+    if as_json:
+        show.emit({"file": str(path), "boards": [each.name for each in boards], "next": lines})
+        return
+    click.echo(f"Written: {path}, with")
+    for each in boards:
+        click.echo(f"  {each.name:12} {each.says}")
+    click.echo("\nNext:")
+    for line, what in zip(
+        lines, ("serve it", "in another window: see the pins", "wire a lamp to one, and say so"), strict=True
+    ):
+        click.echo(f"  {line:52} {what}")
+
+
+def _zoned(text: str) -> str:
+    from cairnwind.core.values import entries
+
+    try:
+        return entries.zone(text.strip())
+    except CallerError as error:
+        raise click.BadParameter(f"{error.sentence} {error.remedy}".strip()) from None
+
+
+def _place(text: str) -> tuple[float, float] | None:
+    if not text.strip():
+        return None
+    numbers = re.findall(r"-?\d+(?:\.\d+)?", text)
+    if len(numbers) != 2 or abs(float(numbers[0])) > 90 or abs(float(numbers[1])) > 180:
+        raise click.BadParameter("two numbers, like 52.95 0.85 (minus for south and west), or nothing")
+    return float(numbers[0]), float(numbers[1])
+
+
+def _zone() -> str:
+    """This machine's time zone."""
+    link = os.path.realpath("/etc/localtime")
+    _, there, name = link.partition("zoneinfo/")
+    return os.environ.get("TZ") or (name if there else "UTC")
+
+
+def found() -> list[Board]:
+    """The boards of this machine; a simulated header where there are none."""
+    boards: list[Board] = [*_chips(), *_chains(), *_serial()]
+    return boards or [
+        Board("header", {"link": "simulated", "map": "header-34"}, "simulated: nothing real is switched")
+    ]
+
+
+def _chips() -> list[Board]:
+    """GPIO chips of the kernel."""
+    from cairnwind.boards import gpio
+
+    boards: list[Board] = []
+    for path in gpio.chips():
+        try:
+            chip = gpio.Chip(path)
+        except BoardError as error:
+            click.echo(f"{path} is left out: {error.sentence} {error.remedy}", err=True)
+            continue
+        chip.close()
+        name = re.sub(r"[^a-z0-9]+", "-", (chip.label or chip.name).lower()).strip("-")
+        name = name if name[:1].isalpha() else f"chip-{name}"
+        keys = {"link": "kernel", "chip": chip.label or chip.name, "lines": chip.lines}
+        boards.append(Board(_once(name, boards), keys, f"GPIO chip {path}, {chip.lines} lines"))
+    return boards
+
+
+def _chains() -> list[Board]:
+    """Chips that answer on two-wire buses at addresses that a profile has."""
+    from cairnwind.boards import profiles, twowire
+
+    boards: list[Board] = []
+    chips = {}
+    for profile in profiles.names():
+        try:
+            chips[profile] = profiles.chip(profile)
+        except CallerError:
+            continue
+    for bus in twowire.buses():
+        try:
+            answers = twowire.scan(bus)
+        except BoardError as error:
+            click.echo(f"{bus} is left out: {error.sentence} {error.remedy}", err=True)
+            continue
+        for address, how in answers.items():
+            fits = [
+                (profile, switches)
+                for profile, chip in chips.items()
+                for switches in range(1 << chip.switches)
+                if chip.address(switches) == address and how == "answers"
+            ]
+            if fits:
+                profile, switches = fits[0]
+                keys = {"link": "expander", "chip": profile, "bus": bus, "switches": switches}
+                others = f"; or {' or '.join(each for each, _ in fits[1:])}" if fits[1:] else ""
+                boards.append(
+                    Board(
+                        _once("relays", boards),
+                        keys,
+                        f"{bus}, address 0x{address:02x}: taken for {profile}{others}",
+                    )
+                )
+    return boards
+
+
+def _serial() -> list[Board]:
+    """Serial ports; what is on them is not asked: opening one restarts many boards."""
+    from cairnwind.boards import serialports
+
+    boards: list[Board] = []
+    for each in serialports.known():
+        device, _, serial = each.partition(" (usb:")
+        port = f"usb:{serial.rstrip(')')}" if serial else device
+        keys = {"link": "modbus", "port": port}
+        boards.append(Board(_once("small", boards), keys, f"{each}: taken for a board with our firmware"))
+    return boards
+
+
+def _broker() -> bool:
+    """Whether something listens where brokers do."""
+    import socket
+
+    try:
+        socket.create_connection(("127.0.0.1", 1883), 0.3).close()
+    except OSError:
+        return False
+    return True
+
+
+def _once(name: str, boards: list[Board]) -> str:
+    taken = {each.name for each in boards}
+    return next(each for each in (name, *(f"{name}-{n}" for n in range(2, 1000))) if each not in taken)
+
+
+def written(
+    name: str, zone: str, latitude: float | None, longitude: float | None, boards: list[Board]
+) -> str:
+    """A first site file, which says what it does."""
+    from cairnwind.site.edits import shown
+
+    where = f"latitude = {latitude}\nlongitude = {longitude}\n" if latitude is not None and longitude is not None else (
+        "# latitude = 52.95             # where it is: then schedules know sunrise and sunset\n# longitude = 0.85\n"
+    )  # fmt: skip
+    parts = [
+        "# What one service looks after. All keys: docs/site-file.md. After a change by hand: cairnwind reload.\n"
+        "# Or leave the file alone: cairnwind add, change, rename and remove write it, and cairnwind back undoes that.\n"
+        f"site = {shown(name)}\ntimezone = {shown(zone)}\n{where}"
+    ]
+    for board in boards:
+        keys = "\n".join(f"{key} = {shown(value)}" for key, value in board.keys.items())
+        parts.append(f"# {board.says}\n[board.{board.name}]\n{keys}\n")
+    if _broker():
+        parts.append(
+            "# A message broker answers on this machine. To tell and be told there, take the marks away:\n"
+            '#\n# [remote.broker]\n# address = "mqtt://127.0.0.1:1883"\n'
+        )
+    pin = f"{boards[0].name}:{'J2-7' if boards[0].keys.get('map') else 'line-1'}"
+    parts.append(
+        "# A load on a pin looks like this. 'active-low' is for relay boards that switch on at a low level:\n"
+        f'#\n# [output.lamp]\n# kind = "lamp"                  # or relay, fan, colour-lamp, sounder, heater, motor, lock\n# pin = "{pin}"\n'
+        '# sense = "active-high"\n#\n# [input.button]\n# kind = "contact"\n'
+        f'# pin = "{boards[0].name}:{"J2-8" if boards[0].keys.get("map") else "line-2"}"\n# pull = "up"\n'
+    )
+    return "\n".join(parts)
