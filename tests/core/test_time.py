@@ -27,7 +27,8 @@ from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.site import Site
 from cairnwind.core.state.inputs import Contact
-from cairnwind.core.values import dates
+from cairnwind.core.values import dates, spokentimes
+from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import OFF, ON
 
@@ -138,3 +139,44 @@ def test_a_moment_is_read_to_the_microsecond_in_whatever_zone_it_is_written(wall
         then.isoformat().replace("+00:00", "Z"),
     ):
         assert dates.wall(written, ZoneInfo("Pacific/Auckland")) == wall * 1000
+
+
+NOWS = st.integers(1_500_000_000 * NS, 1_900_000_000 * NS)
+ZONES = st.sampled_from(["Europe/London", "America/St_Johns", "UTC", "Australia/Lord_Howe"]).map(ZoneInfo)
+
+
+@given(
+    NOWS,
+    ZONES,
+    st.integers(0, 23),
+    st.integers(0, 59),
+    st.sampled_from(["", *spokentimes.DAYS]),
+    st.booleans(),
+)
+def test_a_time_is_meant_as_people_mean_it(
+    now: int, zone: ZoneInfo, hour: int, minute: int, day: str, past: bool
+) -> None:
+    lean = spokentimes.PAST if past else spokentimes.COMING
+    said = f"{day.title()} {hour}:{minute:02}".strip()
+    found = spokentimes.wall(said, zone, now, lean)
+    assert (found <= now) is past
+    assert abs(found - now) <= (8 if day else 2) * 86400 * NS, "the nearest one"
+    then = datetime.fromtimestamp(found // NS, zone)
+    assert abs(hour * 60 + minute - then.hour * 60 - then.minute) in {0, 30, 60}, (
+        "but for the hour that summer time leaves out"
+    )
+    assert not day or then.weekday() == spokentimes.DAYS.index(day)
+    assert spokentimes.wall(said[:3].lower() + said[3:], zone, now, lean) == found
+    assert spokentimes.wall(then.isoformat(), zone, now) == found
+    assert spokentimes.wall("10 min ago", zone, now) == now - 600 * NS
+    assert spokentimes.wall("in 2 h", zone, now) == now + 7200 * NS
+    today = spokentimes.wall("today", zone, now)
+    assert spokentimes.wall("yesterday", zone, now) < today <= now < spokentimes.wall("tomorrow", zone, now)
+
+
+@given(st.text(max_size=20))
+def test_what_is_no_time_is_said_to_be_none(text: str) -> None:
+    try:
+        spokentimes.wall(text, ZoneInfo("Europe/London"), 1_700_000_000 * NS)
+    except CallerError as error:
+        assert error.remedy

@@ -45,6 +45,26 @@ def _nothing_here(site: Site, board: Board) -> Iterator[Found]:
     yield Found(None, "nothing of this machine is needed to reach it.")
 
 
+class Share(NamedTuple):
+    """What a board has together with others: a bus, a line."""
+
+    place: str
+    """What it is, in words: two that say the same are on the same one."""
+    own: str = ""
+    """By what it is told from the others there; only one may be that. Empty: it may be there twice."""
+    terms: str = ""
+    """What all there have to agree on."""
+    key: str = "link"
+    """The key of the site file that is at fault where they do not."""
+    remedy: str = ""
+    lines: bool = False
+    """The lines of all boards there are the same ones."""
+
+
+def _alone(facts: Any) -> Share | None:
+    return None
+
+
 class Kind(NamedTuple):
     """What a kind of link says of itself."""
 
@@ -63,6 +83,8 @@ class Kind(NamedTuple):
     """It goes by the message broker, which the site has to have."""
     looks: Callable[[Site, Board], Iterator[Found]] = _nothing_here
     """What of this machine it needs, and whether that is there; may raise `BoardError`."""
+    shares: Callable[[Any], Share | None] = _alone
+    """What a board with these facts has together with others; None: nothing."""
 
     @property
     def keys(self) -> tuple[Key, ...]:

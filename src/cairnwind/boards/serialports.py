@@ -19,6 +19,11 @@ PARITY = written('`"none"`, `"even"` or `"odd"`', entries.parity, default="N", u
 STOP_BITS = written("1 or 2", partial(entries.one_of, among=(1, 2)), default=1, unsaid="1")
 
 
+def terms(port: str) -> str:
+    """A port as it is spoken of."""
+    return f"serial port {port}"
+
+
 def known() -> list[str]:
     """The ports there are, each with what it calls itself: '/dev/ttyUSB0 (usb:A50285BI)'."""
     from serial.tools import list_ports

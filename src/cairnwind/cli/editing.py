@@ -350,21 +350,27 @@ def draft_rehearse(
     ctx: click.Context, begins: str | None, ends: str | None, past: bool, as_json: bool
 ) -> None:
     """What would be different under it: in the week to come, or in the last one."""
+    import time
     from datetime import datetime, timedelta
     from zoneinfo import ZoneInfo
 
     from cairnwind.cli import show
-    from cairnwind.core.values import dates
+    from cairnwind.core.values import spokentimes
 
     site = site_of(ctx)
     zone = ZoneInfo(site.facts()["timezone"])
+    now, lean = time.time_ns(), spokentimes.PAST if past else spokentimes.COMING
     today = datetime.now(zone).replace(hour=0, minute=0, second=0, microsecond=0)
     first = (
-        datetime.fromtimestamp(dates.wall(begins, zone) / 1e9, zone)
+        datetime.fromtimestamp(spokentimes.wall(begins, zone, now, lean) / 1e9, zone)
         if begins
         else today - timedelta(days=7 if past else 0)
     )
-    last = datetime.fromtimestamp(dates.wall(ends, zone) / 1e9, zone) if ends else first + timedelta(days=7)
+    last = (
+        datetime.fromtimestamp(spokentimes.wall(ends, zone, now, lean) / 1e9, zone)
+        if ends
+        else first + timedelta(days=7)
+    )
     found = site.rehearse_draft(first.isoformat(), last.isoformat())["differences"]
     if as_json:
         show.emit(found)

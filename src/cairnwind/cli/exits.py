@@ -30,6 +30,7 @@ CODES = {
     "not-recorded": (10, "not recorded, or too busy: try again"),
     "wait": (10, "not recorded, or too busy: try again"),
     "busy": (10, "not recorded, or too busy: try again"),
+    "usage": (2, "wrong use: a value, an option or a phrase"),
     "bad-value": (2, "wrong use: a value, an option or a phrase"),
     "bad-phrase": (2, "wrong use: a value, an option or a phrase"),
     "asks-back": (2, "wrong use: a value, an option or a phrase"),

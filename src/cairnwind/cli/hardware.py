@@ -344,12 +344,16 @@ def chain(ctx: click.Context, chip: str, bus: str | None, as_json: bool) -> None
 @as_json
 @click.pass_context
 def doctor(ctx: click.Context, site_file: str | None, as_json: bool) -> None:
-    """Check this machine's devices, your rights to them and who holds them; of SITE_FILE's boards, if given."""
+    """Check this machine: devices, your rights to them, who holds them; state folder, disk and clock. Of SITE_FILE, if given, its boards,
+    ports, broker and keys."""
     from cairnwind.boards.doctor import examine
     from cairnwind.cli import show
+    from cairnwind.service.around import look, state_of
     from cairnwind.site import read_site
 
-    found = examine(read_site(site_file) if site_file else None)
+    site = read_site(site_file) if site_file else None
+    state = state_of((ctx.obj or {}).get("state"))
+    found = [*examine(site), *look(site, state, running=(state / "address").exists())]
     if as_json:
         show.emit([{"good": each.good, "what": each.what, "remedy": each.remedy} for each in found])
     else:

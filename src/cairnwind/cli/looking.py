@@ -8,6 +8,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
+from cairnwind.cli import exits
 from cairnwind.cli.interrupts import Interrupts
 from cairnwind.cli.main import an_output, as_json, main, names_of, site_of
 
@@ -32,11 +33,15 @@ TRACE_EVERY = 0.3
     "--written", "as_written", is_flag=True, help="What the site file says of NAME, and what else it could."
 )
 @click.option("--supplies", is_flag=True, help="What is drawn from each supply, and what is left.")
+@click.option(
+    "--problems", is_flag=True, help="Only what is wrong, and what to type; ends with 1 if anything is."
+)
 @click.option("--csv", "as_csv", is_flag=True, help="With a map: as CSV.")
 @as_json
 @click.pass_context
 def look(
-    ctx: click.Context, name: str | None, by_board: bool, remote: str | None, as_written: bool, supplies: bool, as_csv: bool, as_json: bool
+    ctx: click.Context, name: str | None, by_board: bool, remote: str | None, as_written: bool, supplies: bool, problems: bool,
+    as_csv: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """What is what now: the site, or one output, input or board; or the map of a remote."""
     from cairnwind.cli import show
@@ -48,6 +53,12 @@ def look(
         form = site.written(name)
         show.emit(form) if as_json else show.written(form)
         return
+    if problems:
+        from cairnwind.cli import problems as wrong
+
+        rows = list(wrong.found(site))
+        show.emit(rows) if as_json else wrong.show(rows)
+        ctx.exit(exits.OTHER if rows else 0)
     if supplies:
         drawn = site.supplies()
         show.emit(drawn) if as_json else show.supplies(drawn)
@@ -75,7 +86,11 @@ def look(
 
 @main.command()
 @an_output
-@click.option("--at", metavar="TIME", help="Why it was so then: 2026-11-23T18:00, in the site's zone.")
+@click.option(
+    "--at",
+    metavar="TIME",
+    help="Why it was so then: 21:23, yesterday 18:00, 10 min ago, or a date with a time.",
+)
 @as_json
 @click.pass_context
 def why(ctx: click.Context, output: str, at: str | None, as_json: bool) -> None:
@@ -232,7 +247,12 @@ def _watch_link(site: Site, board: str, as_json: bool) -> None:
 @click.option(
     "--by", "source", metavar="WHO", help="Only commands by these: part of a surface's or a key's name."
 )
-@click.option("--from", "begin", metavar="TIME", help="From then on: a date, or with a time.")
+@click.option(
+    "--from",
+    "begin",
+    metavar="TIME",
+    help="From then on: 21:23, yesterday, 2 h ago, Tuesday 18:00, or a date.",
+)
 @click.option("--to", "end", metavar="TIME", help="Up to then.")
 @click.option("--csv", "as_csv", is_flag=True, help="All rows that fit, as CSV.")
 @click.option("--lines", "as_lines", is_flag=True, help="All rows that fit, as JSON Lines.")

@@ -6,6 +6,7 @@ Each command calls the client library, or starts a service; none decides anythin
 from __future__ import annotations
 
 import importlib
+import json
 import os
 import sys
 from collections.abc import Callable
@@ -67,6 +68,23 @@ class Commands(click.Group):
         found: click.Command | None = self.commands.get(name) or _declared().command(name)
         return found
 
+    def main(self, *args: Any, **more: Any) -> Any:
+        """Run as a program. What is wrong with how it was called is said as all else is."""
+        try:
+            result = super().main(*args, **{**more, "standalone_mode": False})
+        except click.UsageError as error:
+            line = error.ctx.get_usage().removeprefix("Usage: ") if error.ctx is not None else "cairnwind"
+            remedy = f"{' '.join(line.split())} (and --help)"
+            complain(Trouble("usage", error.format_message(), remedy))
+            sys.exit(exits.code("usage"))
+        except click.ClickException as error:
+            complain(Trouble("file", error.format_message(), ""))
+            sys.exit(exits.OTHER)
+        except click.Abort:
+            click.echo(err=True)
+            sys.exit(exits.INTERRUPTED)
+        sys.exit(result if isinstance(result, int) else 0)
+
     def invoke(self, ctx: click.Context) -> Any:
         """Run; a `Trouble` becomes its sentence, its remedy and its exit code."""
         try:
@@ -83,7 +101,16 @@ class Commands(click.Group):
 
 
 def complain(error: Trouble) -> None:
-    """Show an error on stderr: what, where, and what to do."""
+    """Show an error on stderr: what, where, and what to do; as problem details where JSON was asked for."""
+    if "--json" in sys.argv:
+        form = {
+            "type": f"urn:cairnwind:problem:{error.code}",
+            "detail": error.sentence,
+            "remedy": error.remedy,
+            "code": error.code,
+        }
+        click.echo(json.dumps({**form, **getattr(error, "more", {})}, default=str), err=True)
+        return
     shown = getattr(error, "shown", None)  # a site file's errors, each with its place
     if shown is not None:
         findings(shown())

@@ -72,7 +72,7 @@ def rehearse(
     site, kit = _subject(ctx, site_file)
     schedules = _plan(site, kit)
     zone = ZoneInfo(site.timezone)
-    begin, end = _period(begins, ends, lasting, zone)
+    begin, end = _period(begins, ends, lasting, zone, "past" if inputs == "journal" else "coming")
     found = _go(site, schedules, begin, end, *_inputs(ctx, inputs, site, begin, end))
     if against is not None:
         other_site, _ = _subject(ctx, against)
@@ -126,17 +126,23 @@ def _plan(site: Site, kit: Mapping[str, Any] | None) -> list[tuple[Schedule, Spa
     return list(found.values())
 
 
-def _period(begins: str | None, ends: str | None, lasting: str | None, zone: ZoneInfo) -> tuple[int, int]:
-    from cairnwind.core.values import dates
+def _period(
+    begins: str | None, ends: str | None, lasting: str | None, zone: ZoneInfo, lean: str
+) -> tuple[int, int]:
+    """``lean``: whether the time is one to come, or one gone by."""
+    import time
+
+    from cairnwind.core.values import spokentimes
 
     today = datetime.now(zone).replace(hour=0, minute=0, second=0, microsecond=0)
-    begin = dates.wall(begins, zone) if begins else int(today.timestamp()) * NS
+    now = time.time_ns()
+    begin = spokentimes.wall(begins, zone, now, lean) if begins else int(today.timestamp()) * NS
     if ends and lasting:
         raise CallerError(
             "bad-value", "--to and --for cannot be given together.", "Say when it ends, or how long it lasts."
         )
     if ends:
-        end = dates.wall(ends, zone)
+        end = spokentimes.wall(ends, zone, now, lean)
     elif lasting:
         end = begin + duration(lasting, longest=20 * 366 * 86400)
     else:

@@ -17,6 +17,9 @@ if TYPE_CHECKING:
     from cairnwind.core.facts.site import Site
 
 
+KEY_REMEDY = "Make it while the service runs: cairnwind key new NAME --role operate."
+
+
 def _state_options(command: Callable[..., Any]) -> Callable[..., Any]:
     command = click.option(
         "--port", type=click.IntRange(0, 65535), help="Port to listen on; 0 takes a free one."
@@ -204,8 +207,15 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
             )
             ctx.exit(exits.code(error.code))
         raise
+    from cairnwind.service.around import state_of, unknown_keys
+
+    missing = [
+        f"remote {way} carries the key '{name}', which nobody has made"
+        for way, name in unknown_keys(site, state_of(ctx.obj["state"]))
+    ]
     if as_json:
         told = [asdict(found) for found in warnings.findings]
+        told += [{"line": 0, "column": 0, "text": "", "what": each, "remedy": KEY_REMEDY} for each in missing]
         asked = [each._asdict() for each in answers]
         show.emit({"file": site_file, "good": True, "findings": [], "warnings": told, "answers": asked})
         return
@@ -219,13 +229,15 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
     click.echo(
         f"{site_file} is good: {site.name}, {_count(site.boards, 'board')}, {_count(site.outputs, 'output')}, {_count(site.inputs, 'input')}."
     )
+    for sentence in missing:
+        click.echo(f"{click.style('warning', fg='yellow')}: {sentence}. {KEY_REMEDY}", err=True)
     if answers:
         count_of = {
             verdict: sum(each.verdict == verdict for each in answers)
             for verdict in ("found", "excluded", "not decided")
         }
         click.echo(
-            f"Rules: {len(answers)} questions asked; {count_of['found']} faults found, {count_of['excluded']} excluded, {count_of['not decided']} not decided."
+            f"Rules: {_count(answers, 'question')} asked; {count_of['found']} {'fault' if count_of['found'] == 1 else 'faults'} found, {count_of['excluded']} excluded, {count_of['not decided']} not decided."
         )
     for each in answers:
         if each.verdict == "not decided":

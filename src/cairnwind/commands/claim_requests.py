@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -24,7 +23,7 @@ from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.site import Site
 from cairnwind.core.physics import programs, sound
 from cairnwind.core.physics.programs import Program
-from cairnwind.core.values import dates
+from cairnwind.core.values import spokentimes
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import NS, duration
 from cairnwind.core.values.settings import Setting
@@ -148,24 +147,8 @@ def lifetime(body: Mapping[str, Any], zone: str, now: int) -> tuple[Rank, Lifeti
 
 
 def moment(text: object, zone: ZoneInfo, now: int) -> int:
-    """An RFC 3339 time, or HH:MM of today or tomorrow in the site's zone, as wall nanoseconds."""
-    try:
-        if isinstance(text, str) and len(text) <= 5:
-            hour, minute = map(int, text.split(":"))
-            today = datetime.fromtimestamp(now / NS, zone).replace(
-                hour=hour, minute=minute, second=0, microsecond=0
-            )
-            wall = int(today.timestamp()) * NS
-            if wall <= now:
-                day = today.date().toordinal() + 1
-                tomorrow = datetime.combine(datetime.fromordinal(day).date(), today.time(), zone)
-                wall = int(tomorrow.timestamp()) * NS
-        else:
-            wall = dates.wall(str(text), zone)
-    except (ValueError, OverflowError, OSError):
-        raise CallerError(
-            "bad-value", f"'{text}' is not a time.", "Write it like 22:30 or 2026-11-23T22:30."
-        ) from None
+    """A time to come as people say it, or RFC 3339, as wall nanoseconds: '22:30' is of today or tomorrow, in the site's zone."""
+    wall = spokentimes.wall(str(text), zone, now, spokentimes.COMING)
     if wall <= now:
         raise CallerError("bad-value", f"'{text}' is over already.", "Give a time to come.")
     return wall

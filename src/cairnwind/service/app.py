@@ -26,7 +26,7 @@ from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.now import OutputNow
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.site import Site
-from cairnwind.core.values import dates
+from cairnwind.core.values import spokentimes
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.remotes.remote import Remote
 from cairnwind.service import shapes
@@ -204,7 +204,11 @@ class _Api:
         clocks = shapes.local(self.zone)
         if (at := request.args.get("at")) is not None:
             return answer(
-                shapes.why_form(why_then(output, self._rows_of(output, dates.wall(at, self.zone)), clocks))
+                shapes.why_form(
+                    why_then(
+                        output, self._rows_of(output, spokentimes.wall(at, self.zone, clock().wall)), clocks
+                    )
+                )
             )
         now = self._now(name)
         reasons = why(now, clocks)
@@ -273,7 +277,10 @@ class _Api:
                 "bad-value", "'before' and 'after' cannot be given together.", "Page in one direction."
             )
         asked = {name: request.args.get(name) for name in ("subject", "kind", "source", "from", "to")}
-        begin, end = (dates.wall(at, self.zone) if (at := asked[name]) else None for name in ("from", "to"))
+        begin, end = (
+            spokentimes.wall(at, self.zone, clock().wall) if (at := asked[name]) else None
+            for name in ("from", "to")
+        )
         found = self.runtime.reader.journal(
             before=before, after=after, subject=asked["subject"], kind=asked["kind"], source=asked["source"],
             begin=begin, end=end, limit=limit,

@@ -22,6 +22,7 @@ from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import parse
 from cairnwind.service import pinout
+from cairnwind.service.around import look
 from cairnwind.service.asked import answer, caller, caller_key, json_body, whole
 from cairnwind.service.desk import Desk
 from cairnwind.service.problems import problem
@@ -110,7 +111,10 @@ class BoardViews:
     def get_doctor(self) -> Response:
         """What of this machine the boards need, and whether it is there."""
         return answer(
-            [{"good": each.good, "what": each.what, "remedy": each.remedy} for each in examine(self.site)]
+            [
+                {"good": each.good, "what": each.what, "remedy": each.remedy}
+                for each in (*examine(self.site), *look(self.site, self.runtime.folder, running=True))
+            ]
         )
 
     def put_trial(self, board: str, pin: str) -> Response:

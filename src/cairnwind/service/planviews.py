@@ -21,7 +21,7 @@ from cairnwind.core.facts.plan import Schedule
 from cairnwind.core.facts.site import Site
 from cairnwind.core.language import answers, schedules
 from cairnwind.core.physics.programs import Program
-from cairnwind.core.values import dates
+from cairnwind.core.values import spokentimes
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.core.values.quantities import NS, show_duration
 from cairnwind.core.values.settings import Setting
@@ -225,7 +225,11 @@ class PlanViews:
         return begin, end
 
     def _instant(self, text: str | None, default: datetime) -> int:
-        return dates.wall(text, self.zone) if text else int(default.timestamp()) * NS
+        return (
+            spokentimes.wall(text, self.zone, clock().wall, spokentimes.COMING)
+            if text
+            else int(default.timestamp()) * NS
+        )
 
     def _find(self, name: str) -> Schedule:
         found = self.engine.planning.schedules.get(name)
@@ -303,7 +307,7 @@ class PlanViews:
         """What each output did on each day; the last 30 days if no period is given."""
         today = datetime.now(self.zone)
         begin, end = (
-            datetime.fromtimestamp(dates.wall(text, self.zone) // NS, self.zone)
+            datetime.fromtimestamp(spokentimes.wall(text, self.zone, clock().wall) // NS, self.zone)
             if (text := request.args.get(name))
             else default
             for name, default in (("from", today - timedelta(days=29)), ("to", today))
@@ -319,8 +323,10 @@ class PlanViews:
         if name not in self.site.inputs and name not in self.site.outputs:
             raise unknown("input or output", name, [*self.site.inputs, *self.site.outputs])
         now = clock().wall
-        begin = dates.wall(text, self.zone) if (text := request.args.get("from")) else now - 86400 * NS
-        end = dates.wall(text, self.zone) if (text := request.args.get("to")) else now
+        begin = (
+            spokentimes.wall(text, self.zone, now) if (text := request.args.get("from")) else now - 86400 * NS
+        )
+        end = spokentimes.wall(text, self.zone, now) if (text := request.args.get("to")) else now
         if not begin < end:
             raise CallerError("bad-value", "'to' is not after 'from'.", "Ask for a later end.")
         step, rows = records.readings_of(self.runtime.reader, name, begin, end, READINGS_MOST)
@@ -348,8 +354,10 @@ class PlanViews:
     def rehearse(self) -> Response:
         """What will happen in a time to come; with ``put`` or ``drop``, also what would be different then."""
         body = json_body({"from", "to", "put", "drop"})
-        begin = dates.wall(need(body, "from"), self.zone)
-        end = dates.wall(need(body, "to"), self.zone)
+        begin, end = (
+            spokentimes.wall(need(body, name), self.zone, clock().wall, spokentimes.COMING)
+            for name in ("from", "to")
+        )
         if not begin < end <= begin + REHEARSED_MOST:
             raise CallerError(
                 "bad-value",

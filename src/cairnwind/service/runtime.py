@@ -75,6 +75,8 @@ class Runtime:
         self.traces = Traces()
         self.reloading = Reloading(self, again or read_text)
         self.editing: Editing
+        self.folder = Path()
+        """Where its state is kept."""
         self.records: Records
         self.writer: Writer
         self.reader: Reader
@@ -113,6 +115,7 @@ class Runtime:
     def start(self, database: Any) -> None:
         """Read what was left, take it up, and begin to serve. Raises `CallerError` (``store``)."""
         frozen = ""
+        self.folder = Path(database).parent
         if database.exists() and read_only(database):
             frozen = f"{database} is on a disk that cannot be written"
             database = self._copy = volatile(database)

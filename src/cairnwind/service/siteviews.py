@@ -11,7 +11,7 @@ from flask import Response, request
 from msgspec import ValidationError, convert, to_builtins
 
 from cairnwind.core.language import schedules
-from cairnwind.core.values import dates
+from cairnwind.core.values import spokentimes
 from cairnwind.core.values.errors import CallerError
 from cairnwind.service import rehearsals, shapes
 from cairnwind.service.asked import answer, caller, json_body, need, whole
@@ -90,7 +90,7 @@ class SiteViews:
         """What would be different under the draft of whoever asks: by the plan, or with what a time gone by has brought."""
         body, runtime = json_body({"from", "to"}), self.runtime
         zone = ZoneInfo(runtime.site.timezone)
-        begin, end = (dates.wall(need(body, key), zone) for key in ("from", "to"))
+        begin, end = (spokentimes.wall(need(body, key), zone, clock().wall) for key in ("from", "to"))
         changes = runtime.editing.draft(caller().who).changes
         if not changes:
             return answer({"differences": []})

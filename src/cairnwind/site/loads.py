@@ -69,11 +69,13 @@ def more(
             table, "reverse", partial(_reverse, pin=pin, boards=boards), ("two lines", pin.line)
         )
         found |= {"reversal": by, "others": (other,)}
-    elif kind == "sounder" and (can := board.can(pin.line)) is not None and "pwm" not in can:
-        able = ", ".join(board.pin(line).name for line in board.lines if "pwm" in (board.can(line) or ()))
+    elif kind == "sounder" and (can := board.can(pin.line)) is not None and not can & sounding(board):
+        able = ", ".join(
+            board.pin(line).name for line in board.lines if (board.can(line) or frozenset()) & sounding(board)
+        )
         table.point(
             "pin",
-            f"{pin.both} has no PWM, so it makes no tones",
+            f"{pin.both} {'has no PWM, so it ' if 'pwm' not in can else ''}makes no tones",
             f"Pins that have it: {able}." if able else "Use a pin of another board.",
         )
     found["steps"] = board.duties(pin.line, hertz)
@@ -369,3 +371,9 @@ def _outputs(value: object, outputs: dict[str, Output]) -> tuple[str, ...]:
         if each not in outputs:
             raise unknown("output", str(each), outputs)
     return tuple(value)
+
+
+def sounding(board: Board) -> frozenset[str]:
+    """What a line of a board has to be able to do to make tones."""
+    tones = any("tone" in (board.can(line) or ()) for line in board.lines)
+    return frozenset(("tone",)) if tones else frozenset(("pwm",))

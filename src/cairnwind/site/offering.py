@@ -14,6 +14,7 @@ from cairnwind.core.values.errors import unknown
 from cairnwind.core.values.keys import Key
 from cairnwind.site import page
 from cairnwind.site.edits import ALONE, LISTED, WHAT
+from cairnwind.site.loads import sounding
 from cairnwind.site.remotes import NAMED, ONES
 
 OUTPUT_NAMES = {
@@ -21,7 +22,7 @@ OUTPUT_NAMES = {
     ("pad", "left"), ("pad", "right"), ("quiet", "except"),
 }  # fmt: skip
 """Keys that name outputs."""
-WANTS = {"fan": "pwm", "colour-lamp": "pwm", "sounder": "pwm", "analogue": "analogue"}
+WANTS = {"fan": "pwm", "colour-lamp": "pwm", "analogue": "analogue"}
 """What a pin has to be able to do for a kind, where that is more than to switch or to be read."""
 
 
@@ -127,6 +128,8 @@ def _lines(thing: Output | Input) -> Iterator[int]:
 
 def _can(board: Board, line: int, kind: str) -> bool:
     can, wanted = board.can(line), WANTS.get(kind, "")
+    if kind == "sounder" and can is not None:
+        return bool(can & sounding(board))
     if wanted == "pwm" and board.dims(line):
         return True
     return not wanted or can is None or wanted in can

@@ -60,6 +60,10 @@ def _position(board: Board, name: str) -> Pin:
 
 def _line(board: Board, line: int) -> Pin:
     if board.map is None:
+        if line in board.reserved:
+            raise CallerError(
+                "bad-value", f"Line {line} of board {board.name} is the board's own, and is not brought out.", f"Lines that are: {_runs(board.lines)}."
+            )  # fmt: skip
         if line < board.line_count:
             return Pin(board.name, line)
         raise CallerError(
@@ -83,6 +87,17 @@ def _line(board: Board, line: int) -> Pin:
             "unknown-name", f"Line {line} of board {board.name} comes out nowhere on {board.map.name}.", hint
         )
     return Pin(board.name, line, there.name)
+
+
+def _runs(lines: list[int]) -> str:
+    """'0 to 7, 9, 12 to 31'."""
+    runs: list[list[int]] = []
+    for line in lines:
+        if runs and line == runs[-1][-1] + 1:
+            runs[-1].append(line)
+        else:
+            runs.append([line])
+    return ", ".join(f"{run[0]} to {run[-1]}" if len(run) > 1 else str(run[0]) for run in runs)
 
 
 def _bare(text: object, name: str | None, number: int, boards: dict[str, Board]) -> CallerError:

@@ -22,6 +22,7 @@ from cairnwind.core.values.quantities import parse
 from cairnwind.core.values.settings import KINDS
 from cairnwind.site import loads, pins, syntax, wiring
 from cairnwind.site import remotes as ways
+from cairnwind.site.sharing import clashes
 from cairnwind.site.tables import Page, Table
 from cairnwind.site.trouble import Finding, SiteFileError
 
@@ -35,6 +36,7 @@ CERTIFICATE_KEY = Key("certificate_key", "the key of that certificate, another P
 OUTPUT, INPUT = ({key.name: key for key in declared} for declared in (OUTPUT_KEYS, keys(Input)))
 LINK = next(key for key in keys(Board) if key.name == "link")
 SIMULATED = "simulated"
+SERVICE_PORT = ("127.0.0.1", 8470)
 BOM = "\ufeff"
 """What some editors put before the first character."""
 DIMMED = Output("this", "lamp", Pin("", 0), frequency=Fraction(1))
@@ -155,6 +157,9 @@ class Reader(Page):
         for path, value, error in wiring.sums(outputs.values(), self.boards):
             self.point(path, value, error)
         facts |= self._service(Table(self, ("service",), tables.get("service", {})))
+        for clash in clashes(self.boards, others, facts.get("listen", SERVICE_PORT)):
+            self.point(clash.path, clash.value, clash.error)
+        self._no_echoes(tables, {"output": outputs, "input": inputs})
         if self.findings:
             raise SiteFileError(self.path, self.findings, self.text)
         return Site(
@@ -171,6 +176,16 @@ class Reader(Page):
             broker=self.broker,
             remotes=others,
         )
+
+    def _no_echoes(self, tables: dict[str, Any], made: dict[str, dict[str, Any]]) -> None:
+        """What is wrong with a thing is said once: not again wherever it is named."""
+        echoes = {
+            unknown(kind, name, ()).sentence.rstrip(".")
+            for kind, things in made.items()
+            for name in (tables[kind] if isinstance(tables.get(kind), dict) else {})
+            if name not in things
+        }
+        self.findings[:] = [each for each in self.findings if each.what not in echoes]
 
     # --- the tables ---------------------------------------------------------------------------------------
 
@@ -366,6 +381,7 @@ class Reader(Page):
 
     def _pins_once(self, outputs: list[Output], inputs: list[Input]) -> None:
         users: dict[tuple[str, int], tuple[str, str]] = {}
+        whose = {board.name: self._lines_of(board) for board in self.boards.values()}
         channels: dict[tuple[str, str, int], Output] = {}
         wired: list[tuple[str, Output | Input]] = [("output", each) for each in outputs]
         wired += [("input", each) for each in inputs]
@@ -375,7 +391,7 @@ class Reader(Page):
                 lines = [*range(thing.pin.line, thing.pin.line + 3 * thing.pixels)]
             board = self.boards[thing.pin.board]
             for line in lines:
-                other = users.setdefault((board.name, line), (kind, thing.name))
+                other = users.setdefault((whose[board.name], line), (kind, thing.name))
                 if other != (kind, thing.name):
                     self.point(
                         (kind, thing.name, "pin"),
@@ -400,6 +416,11 @@ class Reader(Page):
                             "", f"{there.name} is the same channel {there.channel} of timer {there.timer} as {first.pin.position}, which {first.name} has: it comes out on one of the two",
                             "Move one of them to a pin of another channel.",
                         ))  # fmt: skip
+
+    def _lines_of(self, board: Board) -> str:
+        """By what the lines of a board are known: two boards may be the same chip."""
+        share = kinds.find(board.link).shares(board.facts) if board.facts is not None else None
+        return share.place if share is not None and share.lines else board.name
 
     def _timers_agree(self, outputs: Iterable[Output]) -> None:
         set_by: dict[tuple[str, str], Output] = {}

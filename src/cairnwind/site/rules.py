@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 
 from cairnwind.core.explain import checking
 from cairnwind.core.explain.checking import Found
+from cairnwind.core.facts.conditions import Compare
 from cairnwind.core.facts.guards import Guard
 from cairnwind.core.facts.interlocks import Interlock
 from cairnwind.core.facts.reflexes import Rule
@@ -72,6 +73,10 @@ def check_rules(site: Site, planned: Planned) -> tuple[list[Found], Findings]:
         names = [table.get("name") for table in _tables(reader, "interlock")]
         if name in names:
             reader.point(("interlock", names.index(name), "name"), name, error, grave=False)
+    for kind, name, error in _beyond(site, found):
+        names = [table.get("name") for table in _tables(reader, kind)]
+        if name in names:
+            reader.point((kind, names.index(name), "name"), name, error, grave=False)
     for each in answers:
         if each.verdict != "found":
             continue
@@ -105,6 +110,35 @@ def _by_word_of_anybody(site: Site, found: Rules) -> Iterator[tuple[str, CallerE
                 remedy = f"Let board {thing.pin.board} alone publish there, by the broker's access list, and say so: alone = true."
                 yield rule.name, CallerError("", what, remedy)
                 break
+
+
+def _beyond(site: Site, found: Rules) -> Iterator[tuple[str, str, CallerError]]:
+    """Conditions that ask an input for a value that is not plausible for it: then it is unknown, and they are never so."""
+    kinds_of: list[tuple[str, Any]] = [("interlock", each) for each in found.interlocks]
+    kinds_of += [(type(each).__name__.lower(), each) for each in found.reflexes]
+    for kind, rule in kinds_of:
+        condition = getattr(rule, "condition", None)
+        for node in _nodes(condition.node) if condition is not None else ():
+            if not isinstance(node, Compare):
+                continue
+            for of, name in node.about:
+                input = site.inputs.get(name) if of == "input" else None
+                if input is None or not input.analogue:
+                    continue
+                low, high = input.plausible
+                if (node.above and node.bound >= high) or (not node.above and node.bound <= low):
+                    what = (
+                        f"{name} is plausible from {low:g} to {high:g} {input.unit}".rstrip()
+                        + f", so it is never known to be {'above' if node.above else 'below'} {node.bound:g}"
+                    )
+                    yield kind, rule.name, CallerError("", what, "Move the bound, or say more of the input: plausible = [0, 200].")  # fmt: skip
+
+
+def _nodes(node: Any) -> Iterator[Any]:
+    yield node
+    for each in [getattr(node, "inside", None), *getattr(node, "each", ())]:
+        if each is not None:
+            yield from _nodes(each)
 
 
 def the_language(site: Site, found: Rules) -> Language:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from cairnwind.site.trouble import Finding
@@ -83,7 +83,15 @@ def _note(parsed: Parsed, message: str) -> None:
         while end + 1 < len(lines) and start < number and not _STATEMENT.match(lines[end + 1]):
             end += 1
         column = int(place) if row and place and int(row) - 1 == number else 1
-    parsed.findings.append(_finding(lines, start, number, column, what))
+    found = _finding(lines, start, number, column, what)
+    if any(word in what.lower() for word in ("twice", "overwrite")) and (twin := _first(lines, start)):
+        said = lines[start].partition("=")[0].strip()
+        found = replace(
+            found,
+            what=f"{said} is there twice: first in line {twin}",
+            remedy="Remove one, or give it another name.",
+        )
+    parsed.findings.append(found)
     header = next((line.strip() for line in reversed(lines[:start]) if line.lstrip().startswith("[")), "")
     key = _KEY.match(lines[start])
     if key:
@@ -94,6 +102,18 @@ def _note(parsed: Parsed, message: str) -> None:
     if broken_header:
         lines[start] = f"[{UNREADABLE}{start}]"
     parsed.text = "\n".join(lines)
+
+
+def _first(lines: list[str], number: int) -> int:
+    """The line, from 1, of the first head that is the same as one further down, or of the same key in its table; 0: there is none."""
+
+    def said(line: str) -> str:
+        return "".join(line.partition("#")[0].partition("=")[0].split())
+
+    begin = 0
+    if not lines[number].lstrip().startswith("["):
+        begin = max((at for at in range(number) if lines[at].lstrip().startswith("[")), default=0)
+    return next((at + 1 for at in range(begin, number) if said(lines[at]) == said(lines[number])), 0)
 
 
 def _statement(lines: list[str], number: int) -> int:

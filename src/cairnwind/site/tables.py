@@ -82,6 +82,9 @@ class Page:
     ) -> None:
         """Keep ``error`` with the place of ``path``: of its value, or of its key."""
         mark = self.scan.marks.get(path)
+        if mark is None and len(path) == 1:  # a kind of table of which only named ones are there
+            below = [found for each, found in self.scan.marks.items() if each[:1] == path]
+            mark = min(below, key=lambda found: found.key, default=None)
         while mark is None and len(path) > 1:  # what follows from other keys is pointed at its table
             path, value, key = path[:-1], path[-2], True
             mark = self.scan.marks.get(path)

@@ -23,21 +23,27 @@ def check(thing: Output | Input, boards: dict[str, Board]) -> Iterator[Found]:
     """What is electrically wrong with one output or input."""
     board = boards.get(thing.pin.board)
     there = board.position(thing.pin.line) if board else None
-    if there is None:
-        return
     if isinstance(thing, Input):
-        yield from _source(thing, there)
+        if there is not None:
+            yield from _source(thing, there)
         if (
             thing.analogue
-            and "analogue" not in there.functions
             and board is not None
-            and board.map is not None
+            and (can := board.can(thing.pin.line)) is not None
+            and "analogue" not in can
         ):
-            able = ", ".join(each.name for each in board.map.able("analogue")) or "none"
+            able = ", ".join(
+                board.pin(line).name.split(":")[1]
+                for line in board.lines
+                if "analogue" in (board.can(line) or ())
+            )
+            able = able or "none"
             yield (
                 ("input", thing.name, "pin"), thing.pin.name,
                 CallerError("", f"{thing.pin.both} has no analogue input", f"Positions of {board.name} that have it: {able}."), True,
             )  # fmt: skip
+        return
+    if there is None:
         return
     if thing.gives is not None and there.current is not None and thing.gives > there.current:
         yield (

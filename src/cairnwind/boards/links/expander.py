@@ -16,7 +16,7 @@ from pathlib import Path
 
 from cairnwind.boards import devices, profiles, wire
 from cairnwind.boards.facts import Chip
-from cairnwind.boards.kinds import Kind, Reads
+from cairnwind.boards.kinds import Kind, Reads, Share
 from cairnwind.boards.link import Seen
 from cairnwind.boards.twowire import Bus, KernelBus, SimulatedBus
 from cairnwind.boards.wire import Put
@@ -299,7 +299,15 @@ def _looks(site: Site, board: Board) -> Iterator[devices.Found]:
     yield devices.Found(answers, f"address 0x{its.address:02X} of {its.bus} {said}.", remedy)
 
 
+def _shares(its: Expander) -> Share:
+    """One chip an address."""
+    return Share(
+        f"bus {its.bus}", f"at address 0x{its.address:02x}", key="switches",
+        remedy="Set the switches of one of them otherwise, and say so: switches = 1.",
+    )  # fmt: skip
+
+
 KIND = Kind(
     "a chip on a two-wire bus", lambda board, _: ExpanderLink(board), Expander, _made, _reads,
-    lines=lambda its: its.chip.lines if its else 16, looks=_looks,
+    lines=lambda its: its.chip.lines if its else 16, looks=_looks, shares=_shares,
 )  # fmt: skip

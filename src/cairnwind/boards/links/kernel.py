@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any
 
 from cairnwind.boards import devices, gpio, guard, sysfs, wire
-from cairnwind.boards.kinds import Kind
+from cairnwind.boards.kinds import Kind, Share
 from cairnwind.boards.link import Seen
 from cairnwind.boards.sysfs import Converter, PwmChannel
 from cairnwind.boards.wire import Put
@@ -403,4 +403,11 @@ def _looks(site: Site, board: Board) -> Iterator[devices.Found]:
             yield devices.Found(there, f"{device} is {'there' if there else 'not there'}.")
 
 
-KIND = Kind("lines of the Linux kernel", lambda board, _: KernelLink(board), Kernel, looks=_looks)
+def _shares(its: Kernel) -> Share:
+    """Lines, which are the chip's whatever board they are said to be of."""
+    return Share(f"GPIO chip {its.chip}", lines=True)
+
+
+KIND = Kind(
+    "lines of the Linux kernel", lambda board, _: KernelLink(board), Kernel, looks=_looks, shares=_shares
+)

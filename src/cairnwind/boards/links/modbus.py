@@ -13,15 +13,16 @@ from __future__ import annotations
 
 import select
 import time
+import tomllib
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from functools import partial
+from functools import cache, partial
 from pathlib import Path
 from typing import Any
 
 from cairnwind.boards import devices, profiles, serialports, wire
 from cairnwind.boards.facts import Relays
 from cairnwind.boards.feeder import Feeder
-from cairnwind.boards.kinds import Kind, Reads
+from cairnwind.boards.kinds import Kind, Reads, Share
 from cairnwind.boards.link import Seen
 from cairnwind.boards.serialboard import SerialBoard
 from cairnwind.boards.serialports import Line
@@ -63,6 +64,13 @@ OWN = "firmware"
 SIMULATED = "simulated"
 """The port of a board without hardware: our own firmware, run as a program."""
 OWN_LINES = 32
+
+
+@cache
+def _reference() -> Mapping[str, frozenset[int]]:
+    """The lines of our firmware's reference board, by what they can."""
+    data = tomllib.loads((Path(profiles.__file__).parent / f"{OWN}.toml").read_text("utf-8"))
+    return {what: frozenset(data[what]) for what in ("reserved", "pwm", "analogue", "tone")}
 
 
 @fact
@@ -108,6 +116,17 @@ class Modbus:
         """Whether a line has levels by itself: those of a profile."""
         own = self.profile
         return own is not None and line >= own.lines + own.inputs + len(own.analogue)
+
+    @property
+    def reserved(self) -> frozenset[int]:
+        """Lines that are the board's own."""
+        return _reference()["reserved"] if self.profile is None else frozenset()
+
+    def abilities(self, line: int) -> frozenset[str] | None:
+        """What a line can beside switching and reading, as our firmware's reference board has it; the board says the same itself."""
+        if self.profile is not None:
+            return None
+        return frozenset(what for what in ("pwm", "analogue", "tone") if line in _reference()[what])
 
     @property
     def tcp(self) -> bool:
@@ -660,7 +679,22 @@ def _looks(site: Site, board: Board) -> Iterator[devices.Found]:
         yield devices.openable(serialports.find(its.port), "serial port")
 
 
+def _shares(its: Modbus) -> Share | None:
+    """Units on a line, which has one speed; at a network address units share no speed."""
+    if its.port == SIMULATED:
+        return None
+    parity = {"N": "no parity", "E": "even parity", "O": "odd parity"}[its.parity]
+    line = (
+        ""
+        if its.tcp
+        else f"{its.baud} baud, {parity}, {its.stop_bits} stop bit{'s' if its.stop_bits > 1 else ''}"
+    )
+    return Share(
+        its.port if its.tcp else serialports.terms(its.port), f"unit {its.unit}", line, "port", "Give each a number of its own: unit = 2."
+    )  # fmt: skip
+
+
 KIND = Kind(
     "a board that speaks Modbus on a serial line or by TCP: our own firmware, or a relay board by its profile",
-    lambda board, _: ModbusLink(board), Modbus, _made, _reads, _lines, looks=_looks,
+    lambda board, _: ModbusLink(board), Modbus, _made, _reads, _lines, looks=_looks, shares=_shares,
 )  # fmt: skip

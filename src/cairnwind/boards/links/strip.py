@@ -19,7 +19,7 @@ from fcntl import ioctl
 from functools import partial
 from typing import Protocol
 
-from cairnwind.boards.kinds import Kind
+from cairnwind.boards.kinds import Kind, Share
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
 from cairnwind.core.facts.hardware import Board
@@ -214,4 +214,6 @@ class StripLink(Worker):
 KIND = Kind(
     "a strip of addressable colour lamps on one data line: three lines for each lamp", lambda board, _: StripLink(board), Strip,
     lines=lambda its: 3 * (its.pixels if its else 1),
+    shares=lambda its: Share(f"device {its.device}", "the strip", key="device", remedy="Join them to one board with all its lamps, or give one another device.")
+    if its.device != "simulated" else None,
 )  # fmt: skip

@@ -134,7 +134,10 @@ class Board:
         there = self.position(line)
         if there is not None:
             return there.functions | ({"tone"} if "pwm" in there.functions else frozenset())
-        found: frozenset[str] | None = getattr(self.facts, "functions", None)
+        abilities = getattr(self.facts, "abilities", None)
+        found: frozenset[str] | None = (
+            abilities(line) if abilities else getattr(self.facts, "functions", None)
+        )
         return found
 
     def dims(self, line: int) -> bool:
@@ -173,7 +176,15 @@ class Board:
     @property
     def lines(self) -> list[int]:
         """Every line that can be wired."""
-        return sorted(self.map.lines) if self.map else list(range(self.line_count))
+        if self.map:
+            return sorted(self.map.lines)
+        return [line for line in range(self.line_count) if line not in self.reserved]
+
+    @property
+    def reserved(self) -> frozenset[int]:
+        """Lines that are the board's own, as far as that is known without it."""
+        found: frozenset[int] = getattr(self.facts, "reserved", frozenset())
+        return found
 
 
 @fact

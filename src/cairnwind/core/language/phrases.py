@@ -52,12 +52,15 @@ from cairnwind.core.language.words import (
 from cairnwind.core.values import pitch
 from cairnwind.core.values.errors import nearest
 from cairnwind.core.values.moments import Moment
-from cairnwind.core.values.quantities import NS, show_duration
+from cairnwind.core.values.quantities import NS, comma, show_duration
 from cairnwind.core.values.settings import frequency
 
 SHORTEST_EVERY = NS // 10
 LONGEST = 366 * 86400 * NS
 MOST_STEPS = 200
+
+
+_COMMA = re.compile(r"(?<![\w,.])\d+(?:,\d+)+(?![\w,])|(?<![\w,.])\d+,\d+(?=\s*[a-zA-Zµ%])")
 
 
 @lru_cache(1)
@@ -74,6 +77,9 @@ def readable(text: object, what: str, example: str) -> str:
     if not text.isprintable():
         odd = next(number for number, char in enumerate(text) if not char.isprintable())
         raise PhraseError(f"Character {odd + 1} of the {what} cannot be printed.", "Take it out.", odd)
+    if (found := _COMMA.search(text)) is not None:
+        asked = comma(found[0], found[0])
+        raise PhraseError(asked.sentence, asked.remedy, *found.span())
     return text
 
 

@@ -1,7 +1,7 @@
 """Quantities as people write them: '40 %', '1 kHz', '500 ms', '1.2 A'.
 
-One table of units. Numbers are exact (``Fraction``) until the caller rounds them. The point and the comma
-are both taken as the decimal mark; thousands separators are not.
+One table of units. Numbers are exact (``Fraction``) until the caller rounds them. The decimal mark is the point; a comma is
+asked back, since it may as well separate thousands.
 """
 
 from __future__ import annotations
@@ -65,12 +65,27 @@ def parse(text: object, dimension: str, *, bare: str | None = None) -> Fraction:
         raise _bad(text, dimension)
     number, unit = match.groups()
     unit = unit or bare or ""
+    if "," in number:
+        raise comma(str(text), number)
     spelling, factor = _FOLDED[dimension].get(unit.casefold(), ("", Fraction(0)))
     if not spelling or (spelling in _CASED and unit[0] != spelling[0]):
         raise _bad(text, dimension)
     if len(number) > LONGEST_NUMBER:
         raise _bad(text, dimension)
-    return Fraction(number.replace(",", ".")) * factor
+    return Fraction(number) * factor
+
+
+def comma(text: str, number: str) -> CallerError:
+    """What is asked back of a number with a comma: both readings."""
+    point, without = text.replace(",", "."), text.replace(",", "")
+    thousands = re.fullmatch(r"[+-]?\d{1,3}(?:,\d{3})+", number) is not None
+    remedy = f"Write {without.strip()}, or {point.strip()}." if thousands else f"Write {point.strip()}."
+    what = (
+        f" can be read as {number.replace(',', '')} and as {number.replace(',', '.')}"
+        if thousands
+        else " has a comma in its number"
+    )
+    return CallerError("bad-value", f"'{text.strip()}'{what}.", remedy)
 
 
 def duration(text: object, *, longest: int = 366 * 86400) -> int:

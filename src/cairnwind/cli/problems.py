@@ -1,0 +1,79 @@
+"""``cairnwind look --problems``: only what is wrong, with what to do about it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+import click
+
+if TYPE_CHECKING:
+    from cairnwind.client import Site
+
+STATES = ("blocked", "unreachable", "fault", "retrying")
+
+
+def found(site: Site) -> Iterator[dict[str, Any]]:
+    """Each as what it is about, its name, what is wrong, and the line to type."""
+
+    def problem(what: str, name: str, text: str, remedy: str = "") -> dict[str, Any]:
+        return {"what": what, "name": name, "text": text, "remedy": remedy}
+
+    facts = site.facts()
+    stop = facts["all_stop"]
+    if stop["stopped"]:
+        reason = f": {stop['reason']}" if stop.get("reason") else ""
+        yield problem(
+            "site",
+            "",
+            f"everything is stopped by {stop.get('by', 'somebody')}{reason}",
+            "cairnwind stop --reset",
+        )
+    if not facts["recording"]:
+        yield problem("site", "", f"the journal cannot be written: {facts['trouble']}", "cairnwind doctor")
+    if facts["clock"]:
+        yield problem("site", "", str(facts["clock"]), "cairnwind clock")
+    for trip in facts["trips"]:
+        yield problem(
+            "trip",
+            trip["name"],
+            f"latched by {trip['cause']}; it holds {', '.join(trip['outputs'])}",
+            f"cairnwind reset '{trip['name']}' --by NAME",
+        )
+    for alarm in site.alarms():
+        if alarm["acknowledged_by"] is None or alarm["still_so"]:
+            remedy = "" if alarm["acknowledged_by"] else f"cairnwind alarms '{alarm['name']}' --acknowledge --by NAME"
+            yield problem("alarm", alarm["name"], f"{alarm['severity']}: {alarm['cause']}", remedy)
+    for each in facts["suspended"]:
+        name = each["reflex"]
+        yield problem("reflex", name, f"suspended: {each['why']}", f"cairnwind resume '{name}'")
+    for board in site.boards():
+        if not board["up"]:
+            yield problem(
+                "board", board["name"], f"lost: {board['reason']}", f"cairnwind look {board['name']}"
+            )
+    for remote in site.remotes():
+        if not remote["up"] or remote["trouble"]:
+            yield problem("remote", remote["name"], remote["trouble"] or "away", "cairnwind remotes")
+    for output in site.outputs():
+        if output["state"] in STATES:
+            yield problem(
+                "output",
+                output["name"],
+                f"{output['state']}: {output['reason']}",
+                f"cairnwind why {output['name']}",
+            )
+    for input in site.inputs():
+        if input["active"] is None and input["value"] is None:
+            yield problem("input", input["name"], "not known", f"cairnwind look {input['name']}")
+
+
+def show(problems: list[dict[str, Any]]) -> None:
+    """Each on a line, and what to type below it."""
+    for each in problems:
+        name = click.style(f"{each['what']} {each['name']}".strip(), bold=True)
+        click.echo(f"{name}  {each['text']}")
+        if each["remedy"]:
+            click.echo(f"    {each['remedy']}")
+    if not problems:
+        click.echo("Nothing is wrong.")
