@@ -157,6 +157,8 @@
           {:else if here.leaf?.at === 'remotes'}{#await import('./pages/RemotesPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'keys'}{#await import('./pages/KeysPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'file'}{#await import('./pages/FilePage.svelte') then { default: Page }}<Page />{/await}
+          {:else if here.leaf?.at === 'changes'}{#await import('./pages/DraftPage.svelte') then { default: Page }}<Page what={here.rest[0] ?? ''} name={here.rest[1] ?? ''} />{/await}
+          {:else if here.leaf?.at === 'walk'}{#await import('./pages/WalkPage.svelte') then { default: Page }}<Page name={here.rest[0] ?? ''} />{/await}
           {:else if here.leaf?.at === 'signals'}{#await import('./pages/SignalsPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'sums'}{#await import('./pages/SumsPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'light'}{#await import('./pages/BenchPage.svelte') then { default: Page }}<Page />{/await}{/if}

@@ -51,7 +51,7 @@ def test_try_says_what_it_reads_and_lets_go(demo: Demo) -> None:
     assert "reads high" in demo.cli("try", "hoist-box:line-26", "input", "up", "--once").stdout
     wrong = demo.cli("try", "hoist-box:line-10", "pwm", "1kHz", "5%", "--once")
     assert wrong.returncode == 5
-    assert "lines that have: line-14, line-15, line-28, line-29" in wrong.stderr
+    assert "Free pins of hoist-box that have it: line-14, line-15." in wrong.stderr
     assert "A tone needs a frequency" in demo.cli("try", "shelf:J2-10", "tone").stderr
     assert "'loud' says nothing about output" in demo.cli("try", "shelf:J2-10", "output", "loud").stderr
     trying = spawn(

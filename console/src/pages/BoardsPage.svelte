@@ -75,6 +75,10 @@
       {#if switches}
         <p class="switches">Its address switches: {#each switches as up, number (number)}<span class="switch" class:up><i aria-hidden="true"></i>{number} {up ? 'on' : 'off'}</span>{/each}</p>
       {/if}
+      <p class="acts">
+        {#if live.keeps}<a class="btn preset-outlined-surface-500" href="#site/changes/board/{encodeURIComponent(board.name)}">Change this board …</a>{/if}
+        <a class="btn preset-outlined-surface-500" href="#site/walk/{encodeURIComponent(board.name)}">Walk through what is wired to it …</a>
+      </p>
       {#key shown}<Blink outputs={wired} words="Walk through its outputs" />{/key}
     </section>
 
@@ -112,7 +116,7 @@
     <Supplies />
     {#if live.keeps}<Machine />{/if}
   {:else}
-    <p>The site has no boards yet. Add a <code>[board.…]</code> table to its file and start the service anew.</p>
+    <p>The site has no boards yet. Add one: <a href="#site/changes/board">a board</a>, or write <code>[board.…]</code> into its file and read it anew.</p>
   {/if}
 </main>
 
@@ -132,6 +136,8 @@
   .switch i { position: relative; width: 0.8rem; height: 1.5rem; border: 2px solid var(--edge); border-radius: 3px; }
   .switch i::after { content: ''; position: absolute; inset: auto 1px 1px; height: 0.55rem; background: var(--soft); border-radius: 1px; }
   .switch.up i::after { inset: 1px 1px auto; background: var(--on); }
+  .acts { display: flex; flex-wrap: wrap; gap: 0.6rem; margin-block: 0.5rem; }
+  .acts .btn { min-height: 2.75rem; }
   .quiet { color: var(--quiet); }
   .columns { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(100%, 26rem), 1fr)); column-gap: 1rem; align-items: start; }
   .card { background: var(--stone); border: 1px solid var(--line); border-radius: var(--radius-container); padding: 0.8rem 1rem 1rem; margin-bottom: 1rem; }

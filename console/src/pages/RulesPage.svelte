@@ -63,6 +63,7 @@
                 <span class="name">{rule.name}</span>
                 <span class="kind">{rule.kind}</span>
                 {#if rule.state !== 'in force' && rule.state !== 'quiet'}<span class="state">{rule.state}</span>{/if}
+                {#if live.keeps && !rule.name.startsWith('supply ')}<a class="change" href="#site/changes/{['reflex', 'regulator', 'alarm', 'guard'].includes(rule.kind) ? rule.kind : 'interlock'}/{encodeURIComponent(rule.name)}" aria-label="Change {rule.name}">Change …</a>{/if}
               </div>
               <div class="how">
                 <p>{rule.text}</p>
@@ -86,7 +87,7 @@
       </section>
     {/if}
   {/each}
-  {#if !rules.length}<p>The site has no rules yet. Add <code>[[interlock]]</code> tables to its file and read it anew.</p>{/if}
+  {#if !rules.length}<p>The site has no rules yet. {#if live.keeps}<a href="#site/changes/interlock">Add an interlock</a>, or write <code>[[interlock]]</code> tables into the file and read it anew.{/if}</p>{/if}
 </main>
 
 <style>
@@ -100,6 +101,7 @@
   section > ul > li { display: grid; grid-template-columns: minmax(9rem, 15rem) 1fr; gap: 0.2rem 1.2rem; padding: 0.7rem 0; border-top: 1px solid var(--line); }
   .what { display: flex; flex-direction: column; align-items: flex-start; gap: 0.15rem; }
   .name { font-weight: 600; overflow-wrap: anywhere; }
+  .change { display: inline-flex; align-items: center; min-height: 2.75rem; color: var(--on); text-decoration: underline; }
   .kind { font-size: 0.85rem; color: var(--quiet); }
   .state { color: var(--ill); font-weight: 600; overflow-wrap: anywhere; }
   .how { min-width: 0; line-height: 1.45; overflow-wrap: anywhere; }

@@ -16,7 +16,7 @@
     {@const input = live.inputs[name]}
     <li data-input={name}>
       <span class="sign" class:active={input.active} class:unknown={input.active === null && input.kind !== 'analogue'} class:value={input.kind === 'analogue'} aria-hidden="true"></span>
-      <span class="label">{input.label}</span>
+      <span class="label">{#if live.keeps}<a href="#site/changes/input/{encodeURIComponent(name)}" aria-label="Change {input.label}">{input.label}</a>{:else}{input.label}{/if}</span>
       <span class="state" class:active={input.active}>{input.state}</span>
       {#if simulated && input.kind !== 'analogue' && live.role !== 'watch'}
         <button type="button" class="btn btn-sm preset-outlined-surface-500" onclick={() => attempt(() => api.pretend(name, { state: input.words[input.active ? 0 : 1] }))}>

@@ -151,6 +151,7 @@
             <a class="btn preset-outlined-surface-500" href="#journal/rows/{encodeURIComponent(name)}">Journal</a>
             <a class="btn preset-outlined-surface-500" href="#bench/signals">Signals</a>
             <a class="btn preset-outlined-surface-500" href="#site/boards/{encodeURIComponent(output.board)}">Its board</a>
+            {#if live.keeps}<a class="btn preset-outlined-surface-500" href="#site/changes/output/{encodeURIComponent(name)}">Change it …</a>{/if}
           {/if}
         </footer>
       </Dialog.Content>

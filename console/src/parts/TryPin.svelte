@@ -2,7 +2,9 @@
 <script lang="ts">
   import { onDestroy } from 'svelte'
   import * as api from '../state/api'
+  import { live } from '../state/live.svelte'
   import { places } from '../state/say'
+  import EditForm from './EditForm.svelte'
   import type { PinForm, Tried } from '../state/types'
 
   let { board, pin, close }: { board: string; pin: PinForm; close: () => void } = $props()
@@ -24,6 +26,13 @@
   let timer: ReturnType<typeof setTimeout> | undefined
 
   const chosen = $derived(mode || modes[0])
+  let keeping = $state(false)
+  const KEPT: Record<string, [string, string]> = { output: ['output', 'relay'], pwm: ['output', 'lamp'], tone: ['output', 'sounder'], input: ['input', 'contact'], analogue: ['input', 'analogue'], count: ['input', 'counter'] }
+  /** What it becomes that was tried, with all that is known of it by now. */
+  const kept = $derived({
+    kind: KEPT[chosen][1], pin: pin.pin ?? '', ...(chosen === 'pwm' ? { frequency } : {}), ...(chosen === 'output' && level === 'low' ? { sense: 'active-low' } : {}),
+    ...((chosen === 'input' || chosen === 'count') && pull !== 'none' ? { pull } : {}),
+  })
   const how = $derived<Record<string, string>>({
     mode: chosen,
     ...(chosen === 'output' ? { level } : {}),
@@ -92,10 +101,13 @@
     {:else}
       <button type="button" class="btn preset-tonal-primary" onclick={start}>Try it</button>
     {/if}
+    {#if !owned && live.keeps}<button type="button" class="btn preset-tonal-primary" aria-expanded={keeping} onclick={() => (keeping = !keeping)}>Keep it …</button>{/if}
+    {#if owned && live.keeps}<a class="btn preset-outlined-surface-500" href="#site/changes/{pin.user.split(' ')[0]}/{owned}">Change {owned} …</a>{/if}
     <button type="button" class="btn btn-sm preset-outlined-surface-500" onclick={close}>Close</button>
     <output class="reads" aria-live="polite">{wrong ? '' : reads}</output>
   </div>
   {#if wrong}<p class="wrong" role="alert">{wrong}</p>{/if}
+  {#if keeping}{#key chosen}<EditForm what={KEPT[chosen][0]} fresh known={kept} done={(applied) => { keeping = false; if (applied) void stop().then(close) }} />{/key}{/if}
 </section>
 
 <style>

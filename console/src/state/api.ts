@@ -1,7 +1,8 @@
 // Every address of the service that the console uses. No component knows any.
 
 import { clockThere } from './link.svelte'
-import type { Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, Sheet, SiteChanges, Sum, Supply, BoardWhole, CalendarLine, Circuit, Curve, Decided, Difference, Dry, Examined, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Reckoned, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
+import type { Edit } from './edits'
+import type { DraftForm, Edition, EditionWhole, Offers, SitePreview, Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, Sheet, SiteChanges, Sum, Supply, BoardWhole, CalendarLine, Circuit, Curve, Decided, Difference, Dry, Examined, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Reckoned, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
 
 const V1 = '/api/v1'
 
@@ -66,7 +67,7 @@ async function call(method: string, path: string, body?: unknown, { type = 'appl
 }
 
 /** Addresses that are asked with a body and change nothing. */
-const looks = /^\/(questions|sums\/\w+|programs\/preview|plan\/rehearsals)$/
+const looks = /^\/(questions|sums\/\w+|programs\/preview|plan\/rehearsals|draft\/rehearsals|site-file\/preview)$/
 
 export const turn = (output: string, setting: string | number, more: Record<string, string> = {}) => call('POST', '/claims', { output, setting, ...more }, { safe: setting === 'off' || setting === 0 })
 export const groups = (): Promise<{ name: string; outputs: string[] }[]> => call('GET', '/groups')
@@ -182,4 +183,18 @@ export const takeCode = (output: string, owner: string) => call('DELETE', `/outp
 export const signInLink = (): Promise<{ link: string }> => call('POST', '/sign-in-links', {})
 export const reload = (): Promise<{ outcome: string; reason: string }> => call('POST', '/site-file/reload', {}, { within: 30_000 })
 export const siteChanges = (): Promise<SiteChanges> => call('GET', '/site-file/changes')
+const CHANGES = { within: 30_000 }
+export const offers = (what: string, kind = '', name = ''): Promise<Offers> => call('GET', `/site-file/offers/${what}?${new URLSearchParams({ kind, name })}`)
+export const previewSite = (changes: Edit[]): Promise<SitePreview> => call('POST', '/site-file/preview', { changes })
+export const changeSite = (changes: Edit[], reason = '') => call('POST', '/site-file/edits', { changes, reason }, CHANGES)
+export const draft = (): Promise<DraftForm> => call('GET', '/draft')
+export const intoDraft = (changes: Edit[]) => call('POST', '/draft/changes', { changes })
+export const takeFromDraft = (number: number) => call('DELETE', `/draft/changes/${number}`)
+export const dropDraft = () => call('DELETE', '/draft')
+export const applyDraft = (reason: string, edition: number) => call('POST', '/draft/application', { reason, edition }, CHANGES)
+export const rehearseDraft = (from: string, to: string): Promise<Difference[]> => rehearsed(() => call('POST', '/draft/rehearsals', { from, to }, CHANGES)).then((form) => form.differences)
+export const editions = (): Promise<Edition[]> => call('GET', '/editions')
+export const edition = (number: number): Promise<EditionWhole> => call('GET', `/editions/${number}`)
+export const goBack = (number: number) => call('POST', `/editions/${number}/application`, {}, CHANGES)
+export const witness = (about: string, by: string, saw: string, text: string) => call('POST', '/walks', { about, by, saw, text })
 export const siteFile = (): Promise<string> => call('GET', '/plan/kit').then((form) => form.site_file)

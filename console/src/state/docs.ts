@@ -13,6 +13,8 @@ const ABOUT: Record<string, Said[]> = {
   'site/remotes': [['remotes', '', 'Remotes']],
   'site/keys': [['security', '', 'Keys and doors']],
   'site/file': [['site-file', '', 'The site file'], ['conditions', '', 'Conditions'], ['phrases', '', 'Phrases']],
+  'site/changes': [['site-file', '', 'The site file'], ['console', 'changes', 'Changes'], ['safety', '', 'Interlocks, trips, reflexes']],
+  'site/walk': [['boards', '', 'Boards and pins']],
   'bench/signals': [['light-and-sound', '', 'Light and sound']],
   'bench/light': [['light-and-sound', '', 'Light and sound']],
   'bench/sums': [['light-and-sound', 'wiring', 'Sums']],

@@ -3,8 +3,8 @@
 import type * as api from './described'
 
 export type {
-  Alarm, Bar, Board, BoardWhole, Circuit, Code, Curve, Difference, Dry, Examined, Fit, FitRow, Frame, Input, Key, MapRow, Output, Pad, Pairing, PinForm, Plan, Preview,
-  Reading, Readings, Reckoned, Remote, Rule, Schedule, Session, Setting, Sheet, Signal, Signals, Site, SiteChanges, Sum, Supply, Trial, Trip, Tune, Why,
+  Alarm, Bar, Board, BoardWhole, Circuit, Code, Curve, Difference, DraftForm, Dry, Edition, EditionWhole, Examined, Fit, FitRow, Frame, Input, Key, MapRow, Offer, Offers, Output, Pad, Pairing, PinForm, Plan, Preview,
+  Reading, Readings, Reckoned, Remote, Rule, Schedule, Session, Setting, Sheet, Signal, Signals, Site, SiteChanges, SitePreview, Sum, Supply, Trial, Trip, Tune, Why,
 } from './described'
 export type Answer = api.Answered
 export type CalendarLine = api.TakenEvent

@@ -80,9 +80,9 @@ class Commands(click.Group):
         except click.ClickException as error:
             complain(Trouble("file", error.format_message(), ""))
             sys.exit(exits.OTHER)
-        except click.Abort:
+        except click.Abort:  # a question that was not answered, or with no
             click.echo(err=True)
-            sys.exit(exits.INTERRUPTED)
+            sys.exit(exits.OTHER)
         sys.exit(result if isinstance(result, int) else 0)
 
     def invoke(self, ctx: click.Context) -> Any:

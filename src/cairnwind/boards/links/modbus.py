@@ -19,7 +19,7 @@ from functools import cache, partial
 from pathlib import Path
 from typing import Any
 
-from cairnwind.boards import devices, profiles, serialports, wire
+from cairnwind.boards import devices, profiles, serialboard, serialports, wire
 from cairnwind.boards.facts import Relays
 from cairnwind.boards.feeder import Feeder
 from cairnwind.boards.kinds import Kind, Reads, Share
@@ -69,7 +69,7 @@ OWN_LINES = 32
 @cache
 def _reference() -> Mapping[str, frozenset[int]]:
     """The lines of our firmware's reference board, by what they can."""
-    data = tomllib.loads((Path(profiles.__file__).parent / f"{OWN}.toml").read_text("utf-8"))
+    data = tomllib.loads((Path(serialboard.__file__).parent / "images" / "reference.toml").read_text("utf-8"))
     return {what: frozenset(data[what]) for what in ("reserved", "pwm", "analogue", "tone")}
 
 
