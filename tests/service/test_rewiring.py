@@ -338,7 +338,9 @@ def test_a_serial_board_is_rewired_in_parts_or_set_up_anew_which_is_said_before(
 ) -> None:
     """Our firmware, run as a program; and as if it could not."""
     monkeypatch.setattr(ModbusLink, "rewires", live)
-    monkeypatch.setattr(Modbus, "abilities", lambda *_: None)  # a board that says otherwise than the reference
+    monkeypatch.setattr(
+        Modbus, "abilities", lambda *_: None
+    )  # a board that says otherwise than the reference
     board, moves = SerialBoard(), list[tuple[int, int]]()
     board.watchers.append(lambda pin, level: moves.append((pin, level)))
     text = f'site = "box"\n[board.box]\nlink = "modbus"\nport = "{board.port}"\nwatchdog = "1 s"\n' + "".join(

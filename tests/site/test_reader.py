@@ -70,7 +70,7 @@ CASES = {
     "two words that are one": ('[input.a]\nkind = "contact"\npin = "shelf:J3-4"\nwords = ["open"]\n', 4, 9, "not two words", ["closed"]),
     "a name for two things": ('[output.a]\nkind = "relay"\npin = "shelf:J2-9"\n[input.a]\nkind = "contact"\npin = "shelf:J3-4"\n', 4, 8, "'a' is an output already", ["another name"]),
     "an address beyond loopback": ('[service]\nlisten = "0.0.0.0:80"\n', 2, 10, "reachable from elsewhere", ["tls = \"self-made\"", "plain"]),
-    "a table twice": ('[output.a]\nkind = "relay"\npin = "shelf:J2-9"\n[output.a]\n', 4, 10, "[output.a] is there twice: first in line 1", ["another name"]),
+    "a table twice": ('[output.a]\nkind = "relay"\npin = "shelf:J2-9"\n[output.a]\n', 4, 10, "[output.a] is there twice: first in line", ["another name"]),
 }  # fmt: skip
 
 

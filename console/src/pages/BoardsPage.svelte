@@ -79,7 +79,7 @@
         {#if live.keeps}<a class="btn preset-outlined-surface-500" href="#site/changes/board/{encodeURIComponent(board.name)}">Change this board …</a>{/if}
         <a class="btn preset-outlined-surface-500" href="#site/walk/{encodeURIComponent(board.name)}">Walk through what is wired to it …</a>
       </p>
-      {#key shown}<Blink outputs={wired} words="Walk through its outputs" />{/key}
+      {#key shown}<Blink outputs={wired} words="Blink its outputs in turn" />{/key}
     </section>
 
     <div class="columns">
@@ -95,18 +95,18 @@
               </div>
             {/if}
           </section>
+          {#if trying && shown && trying.connector === connector}
+            {#key trying.pin}
+              <TryPin board={shown} pin={trying} close={() => (picked = undefined)} />
+            {/key}
+          {/if}
         {/each}
       </div>
       <div>
-        {#if trying && shown}
-          {#key trying.pin}
-            <TryPin board={shown} pin={trying} close={() => (picked = undefined)} />
-          {/key}
-        {/if}
         <section class="card" aria-label="wired to {board.name}">
           <h3>Wired to it</h3>
           <ul class="wired">{#each wired as output (output)}<Tile name={output} {more} />{/each}</ul>
-          <Inputs names={sensed} label="Inputs of {board.name}" simulated={whole?.simulated} />
+          <Inputs names={sensed} label="Inputs of {board.name}" simulated={whole?.simulated} change />
         </section>
         {#key shown}
           <WireLog name={shown!} read={(after) => api.wire(shown!, after)} />

@@ -30,7 +30,7 @@
 
   async function act(action: () => Promise<{ reason: string }>): Promise<void> {
     busy = true
-    wrong = await api.refusal(async () => note((await action()).reason.split(': ')[0], ''))
+    wrong = await api.refusal(async () => note((await action()).reason.replace(/ \(.*|: .*/s, '.'), ''))
     differs = chosen = undefined
     await read()
     busy = false

@@ -3,7 +3,9 @@
   import { onDestroy } from 'svelte'
   import * as api from '../state/api'
   import type { Edit } from '../state/edits'
+  import { MOVING } from '../state/blink.svelte'
   import { name as mine } from '../state/kept.svelte'
+  import { keep } from '../state/lease'
   import { live } from '../state/live.svelte'
   import { is } from '../state/words'
 
@@ -25,23 +27,28 @@
   const SAID = { right: 'right', wrong: 'not right', swapped: 'the other way round', other: 'something else', skipped: 'skipped' } as const
   const now = $derived(thing?.what === 'output' ? is(live.outputs[thing.name]) : thing ? (live.inputs[thing.name].state || String(live.inputs[thing.name].value ?? 'not known')) : '')
 
-  async function let_go(): Promise<void> {
-    const its = on
+  let asking = $state(false)
+  const letGo = () => {
     on = ''
-    if (its) await api.release(its).catch(() => undefined)
+    asking = false
   }
-  onDestroy(() => void let_go())
+  onDestroy(letGo)
 
+  /** It is on for as long as this page holds it: not longer than somebody looks, however that ends. */
   async function turn(): Promise<void> {
     if (!thing) return
-    wrong = await api.refusal(() => api.turn(thing.name, 'on', { for: '2 min' }))
-    if (!wrong) on = thing.name
+    if (MOVING.includes(thing.kind) && !asking) return void (asking = true)
+    asking = false
+    const its = (on = thing.name)
+    const why = await keep(its, '5 s', 1500, () => on === its)
+    if (on === its) on = ''
+    if (why) wrong = why
   }
 
   async function say(saw: keyof typeof SAID): Promise<void> {
     if (!thing) return
     const its = thing
-    await let_go()
+    letGo()
     wrong = await api.refusal(async () => {
       const edits: Edit[] = []
       if (saw === 'swapped') {
@@ -64,7 +71,7 @@
   }
 
   function choose(number: number): void {
-    void let_go()
+    letGo()
     at = number
     other = wrong = ''
   }
@@ -81,7 +88,7 @@
       <h2>{thing.label}</h2>
       <p class="now" aria-live="polite">{thing.what === 'output' ? 'It is' : 'It reads'} <b>{now}</b></p>
       {#if thing.what === 'output'}
-        <button type="button" class="btn big {on === thing.name ? 'preset-filled-primary-500' : 'preset-outlined-surface-500'}" disabled={!live.may(thing.name) || live.lost} onclick={() => (on === thing.name ? let_go() : turn())}>{on === thing.name ? 'Let it go' : 'Switch it on'}</button>
+        <button type="button" class="btn big {on === thing.name ? 'preset-filled-primary-500' : 'preset-outlined-surface-500'}" disabled={!live.may(thing.name) || live.lost} onclick={() => (on === thing.name ? letGo() : turn())}>{on === thing.name ? 'Let it go' : asking ? 'Nobody is near: switch it on' : 'Switch it on'}</button>
       {:else}<p>Work it now: press, open or move it, and watch what it reads.</p>{/if}
       <p>Is that what the site says?</p>
       <div class="answers">
@@ -111,7 +118,7 @@
   .card { background: var(--stone); border: 1px solid var(--line); border-radius: var(--radius-container); padding: 1rem; margin-bottom: 1rem; display: grid; gap: 0.6rem; }
   h2 { font-size: 1.4rem; font-weight: 650; }
   .now { font-size: 1.1rem; }
-  .btn { min-height: 3rem; }
+  .btn { min-height: 3rem; white-space: normal; }
   .big { min-height: 4rem; font-size: 1.15rem; }
   .answers { display: grid; grid-template-columns: repeat(auto-fit, minmax(9rem, 1fr)); gap: 0.6rem; }
   .soft { color: var(--soft); font-size: 0.88rem; }

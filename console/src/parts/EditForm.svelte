@@ -49,8 +49,9 @@
       if (fresh ? typed : typed !== before) keys[each.name] = typed ? read(typed) : null
     }
     if (fresh) return [{ do: 'add', what, name: called.trim(), keys }]
-    const made: Edit[] = Object.keys(keys).length ? [{ do: 'change', what, name, keys }] : []
-    return called.trim() && called.trim() !== name ? [...made, { do: 'rename', what, name, to: called.trim() }] : made
+    const now = called.trim() || name
+    const made: Edit[] = Object.keys(keys).length ? [{ do: 'change', what, name: now, keys }] : []
+    return now === name ? made : [{ do: 'rename', what, name, to: now }, ...made]
   })
 
   $effect(() => {
@@ -74,7 +75,7 @@
     busy = true
     wrong = await api.refusal(async () => {
       const said = await (draft ? api.intoDraft(changes) : api.changeSite(changes, reason))
-      note(draft ? 'It is in your draft.' : said.reason.split(': ')[0], '')
+      note(draft ? 'It is in your draft.' : said.reason.replace(/ \(.*|: .*/s, '.'), '')
       done(!draft)
     })
     busy = false
@@ -82,7 +83,7 @@
 </script>
 
 {#snippet field(each: Offer)}
-  <label>{each.name}{each.needed ? '' : ''}
+  <label>{each.name}
     {#if each.choices.length}
       <select class="select" bind:value={fields[each.name]} data-key={each.name}>
         {#if !each.needed || !fields[each.name]}<option value="">{each.needed ? 'choose' : each.unsaid || 'not said'}</option>{/if}

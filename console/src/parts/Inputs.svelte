@@ -5,7 +5,7 @@
   import { places } from '../state/say'
   import type { Input } from '../state/types'
 
-  let { names, label, simulated = false }: { names: string[]; label: string; simulated?: boolean } = $props()
+  let { names, label, simulated = false, change = false }: { names: string[]; label: string; simulated?: boolean; change?: boolean } = $props()
 
   const aside = (input: Input) =>
     input.volts !== null ? `${places(input.volts, 3)} V` : input.raw !== null && input.raw !== input.active ? `line: ${input.words[input.raw ? 1 : 0]}` : clock(input.since)
@@ -16,7 +16,7 @@
     {@const input = live.inputs[name]}
     <li data-input={name}>
       <span class="sign" class:active={input.active} class:unknown={input.active === null && input.kind !== 'analogue'} class:value={input.kind === 'analogue'} aria-hidden="true"></span>
-      <span class="label">{#if live.keeps}<a href="#site/changes/input/{encodeURIComponent(name)}" aria-label="Change {input.label}">{input.label}</a>{:else}{input.label}{/if}</span>
+      <span class="label">{#if change && live.keeps}<a href="#site/changes/input/{encodeURIComponent(name)}" aria-label="Change {input.label}">{input.label}</a>{:else}{input.label}{/if}</span>
       <span class="state" class:active={input.active}>{input.state}</span>
       {#if simulated && input.kind !== 'analogue' && live.role !== 'watch'}
         <button type="button" class="btn btn-sm preset-outlined-surface-500" onclick={() => attempt(() => api.pretend(name, { state: input.words[input.active ? 0 : 1] }))}>
@@ -31,9 +31,10 @@
 
 <style>
   ul { font-size: 0.9rem; }
-  li { display: grid; grid-template-columns: 1.6rem minmax(0, 1fr) auto minmax(4.8rem, auto); column-gap: 0.6rem; align-items: center; min-height: 2.1rem; border-top: 1px solid var(--line); }
+  li { display: grid; grid-template-columns: 1.6rem minmax(0, 1fr) auto minmax(4.8rem, auto); column-gap: 0.6rem; align-items: center; min-height: 2.9rem; border-top: 1px solid var(--line); }
   li:first-child { border-top: 0; }
   .label { overflow-wrap: anywhere; }
+  .label a { display: flex; align-items: center; min-height: 2.75rem; text-decoration: underline; }
   .btn { min-height: 2.75rem; white-space: normal; }
   .sign { justify-self: center; width: 0.7rem; height: 0.7rem; border: 1.5px solid var(--soft); transform: rotate(45deg); }
   .sign.active { background: var(--well); border-color: var(--well); }

@@ -80,7 +80,7 @@
   })
 </script>
 
-<section class="card" aria-label="Try {place}">
+<section class="card" aria-label="Try {place}" {@attach (its) => its.scrollIntoView({ block: 'nearest' })}>
   <h3>Try {place}{pin.position ? ` (line ${pin.line})` : ''}</h3>
   <p class="quiet">
     {owned ? `It belongs to ${owned}: another frequency and duty can be tried live.` : 'Nobody owns it. It is let go when you stop, close this, or go away.'}
@@ -112,10 +112,12 @@
 
 <style>
   .card { background: var(--stone); border: 1px solid var(--on); border-radius: var(--radius-container); padding: 0.8rem 1rem 1rem; margin-bottom: 1rem; font-size: 0.9rem; }
+  .card { scroll-margin: 5rem; }
   h3 { font-weight: 600; }
   .quiet { color: var(--quiet); font-size: 0.82rem; }
   .fields { display: grid; grid-template-columns: repeat(auto-fit, minmax(7rem, 1fr)); gap: 0.6rem; margin: 0.6rem 0; }
   label { font-size: 0.78rem; color: var(--quiet); }
+  .row .btn { min-height: 2.75rem; }
   .row { display: flex; flex-wrap: wrap; align-items: center; gap: 0.6rem; }
   .reads { font-weight: 600; color: var(--on); }
   .wrong { color: var(--ill); margin-top: 0.5rem; }

@@ -42,7 +42,11 @@ def found(site: Site) -> Iterator[dict[str, Any]]:
         )
     for alarm in site.alarms():
         if alarm["acknowledged_by"] is None or alarm["still_so"]:
-            remedy = "" if alarm["acknowledged_by"] else f"cairnwind alarms '{alarm['name']}' --acknowledge --by NAME"
+            remedy = (
+                ""
+                if alarm["acknowledged_by"]
+                else f"cairnwind alarms '{alarm['name']}' --acknowledge --by NAME"
+            )
             yield problem("alarm", alarm["name"], f"{alarm['severity']}: {alarm['cause']}", remedy)
     for each in facts["suspended"]:
         name = each["reflex"]

@@ -117,7 +117,7 @@ class Editing:
         """What changes would come to. Raises `CallerError` where one cannot be."""
         path, text = self._reloading.file
         after, names = edited(text, changes), renamed(changes)
-        return preview(path, text, after, lambda site: self._reloading.would_rewire(site, names))
+        return preview(path, text, after, lambda: self._reloading.would_rewire(after, names))
 
     def since(self, base: int) -> str:
         """What others have applied since an edition, as a unified diff; empty: nothing."""

@@ -131,9 +131,9 @@ class Reloading:
         text = text_of(path) if text is None else text
         return [*self._rewiring(self._read(text).site, renamed).words(), *rules_in_words(served, text)]
 
-    def would_rewire(self, site: Site, renamed: Names = ()) -> list[str]:
-        """The same of what is wired, of a site that is read already."""
-        return self._rewiring(site, renamed).words()
+    def would_rewire(self, text: str, renamed: Names = ()) -> list[str]:
+        """The same of what is wired alone."""
+        return self._rewiring(self._read(text).site, renamed).words()
 
     @contextmanager
     def _alone(self) -> Iterator[None]:

@@ -9,7 +9,6 @@ from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
 from cairnwind.core.facts.difference import difference, in_words
-from cairnwind.core.facts.site import Site
 from cairnwind.core.values.listing import listed
 from cairnwind.site.checked import check_text
 from cairnwind.site.edits import LISTED
@@ -35,9 +34,9 @@ class Preview(NamedTuple):
     """What it found before, too."""
 
 
-def preview(path: str, before: str, after: str, wired: Callable[[Site], list[str]] | None = None) -> Preview:
-    """What it comes to when the file at ``path`` reads ``after`` and no longer ``before``. ``wired``: what a site that is served says of the
-    wiring, where that is known better than from the two files."""
+def preview(path: str, before: str, after: str, wired: Callable[[], list[str]] | None = None) -> Preview:
+    """What it comes to when the file at ``path`` reads ``after`` and no longer ``before``. ``wired``: what whoever serves the site says
+    of the wiring, where that is known better than from the two files."""
     lines = difference_of(before, after)
     try:
         site, found, _ = check_text(after, path)
@@ -54,7 +53,7 @@ def preview(path: str, before: str, after: str, wired: Callable[[Site], list[str
         key = each.what, each.text
         (old if seen[key] > 0 else new).append(each)
         seen[key] -= 1
-    words = wired(site) if wired else []
+    words = wired() if wired else []
     if not wired and old_site is not None:
         words = in_words(old_site, site, difference(old_site, site))
     words += rules_in_words(before, after)

@@ -47,6 +47,8 @@ def offers(site: Site, what: str, kind: str = "", name: str = "") -> list[Offer]
     found = []
     for key in _keys(what, kind):
         choices = key.choices or tuple(_possible(site, what, kind, key.name))
+        if key.name == "pin" and "frequency" in table:
+            choices = tuple(free_pins(site, "fan"))
         if key.name == "pin" and own and own not in choices:
             choices = (own, *choices)
         found.append(Offer(key, choices, table.get(key.name)))

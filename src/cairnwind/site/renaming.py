@@ -20,6 +20,7 @@ from cairnwind.core.language.words import Said, Thing, Vocabulary, folded
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.site.edits import LISTED, Block, Edit, blocks, divided, find, known, path_of
 from cairnwind.site.reader import read_text
+from cairnwind.site.trouble import SiteFileError
 
 PHRASES = {("schedule", "do"), ("scene", "do"), ("reflex", "do"), ("alarm", "do")}
 CONDITIONS = {
@@ -172,7 +173,15 @@ def _set(text: str, part: Block, keys: tuple[str, ...], value: str) -> str:
 
 def _spoken(text: str, change: Edit) -> dict[str, Replace]:
     """How phrases and conditions speak of it from then on. Raises `SiteFileError` where the file is not understood as it is."""
-    site: Site = read_text(text, "the site file")
+    try:
+        site: Site = read_text(text, "the site file")
+    except SiteFileError as error:
+        first = error.findings[0]
+        raise CallerError(
+            "site-file",
+            f"{change.name} cannot be renamed in a file that is not good: line {first.line}: {first.what}.",
+            first.remedy,
+        ) from None
     tables = tomllib.loads(text)
     phrases = Vocabulary(site, tables.get("scene", {}))
     trips = [str(row["name"]) for row in tables.get("interlock", []) if "trip" in row and "name" in row]
