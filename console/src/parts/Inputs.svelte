@@ -31,7 +31,7 @@
 
 <style>
   ul { font-size: 0.9rem; }
-  li { display: grid; grid-template-columns: 1.6rem minmax(0, 1fr) auto minmax(4.8rem, auto); column-gap: 0.6rem; align-items: center; min-height: 2.9rem; border-top: 1px solid var(--line); }
+  li { display: grid; grid-template-columns: 1.6rem minmax(0, 1fr) auto minmax(4.8rem, auto); column-gap: 0.6rem; align-items: center; min-height: 3rem; border-top: 1px solid var(--line); }
   li:first-child { border-top: 0; }
   .label { overflow-wrap: anywhere; }
   .label a { display: flex; align-items: center; min-height: 2.75rem; text-decoration: underline; }
