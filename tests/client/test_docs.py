@@ -9,7 +9,9 @@ import pytest
 from tests.conftest import ROOT, Demo
 
 EXAMPLES = re.findall(
-    r"## ([^\n]+)\n.*?```python\n(.*?)```", (ROOT / "docs" / "client.md").read_text("utf-8"), re.S
+    r"## ([^\n]+)\n.*?```python\n(.*?)```",
+    "".join((ROOT / "docs" / name).read_text("utf-8") for name in ("client.md", "growing.md")),
+    re.S,
 )
 
 

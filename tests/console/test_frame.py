@@ -113,9 +113,9 @@ def test_all_stop_stands_in_one_place_and_stays_within_reach(page: Page, running
     for at in PAGES:
         page.evaluate(f"location.hash = '{at}'")
         page.wait_for_timeout(100)
-        assert {side: round(value) for side, value in (stop.bounding_box() or {}).items()} == {
-            side: round(value) for side, value in first.items()
-        }, at
+        there = stop.bounding_box() or {}
+        assert there.keys() == first.keys(), at
+        assert all(abs(there[side] - first[side]) < 1 for side in first), at  # type: ignore[literal-required]
     page.evaluate("location.hash = 'now'")
     sheet(page, "gallery")
     running.site.turn("vent", "on")
