@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import asdict
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -27,9 +28,13 @@ def firmware() -> None:
 def show(image: str | None, as_json: bool) -> None:
     """What IMAGE is, or the one that is shipped."""
     from cairnwind.boards import firmware as ours
+
+    _image(ours.read(Path(image) if image else ours.SHIPPED), as_json)
+
+
+def _image(found: Any, as_json: bool) -> None:
     from cairnwind.cli import show as answers
 
-    found = ours.read(Path(image) if image else ours.SHIPPED)
     if as_json:
         answers.emit({**asdict(found), "path": str(found.path)})
     else:
@@ -42,14 +47,12 @@ def show(image: str | None, as_json: bool) -> None:
 @click.option("--out", default="firmware-image", show_default=True, help="Folder for the image.")
 @BAUD
 @UNIT
-def build(out: str, baud: int, unit: int) -> None:
+@as_json
+def build(out: str, baud: int, unit: int, as_json: bool) -> None:
     """Build an image, for a line of another speed or a board of another number."""
     from cairnwind.boards import firmware as ours
 
-    found = ours.build(Path(out), baud, unit)
-    click.echo(
-        f"{found.path}: version {found.version[0]}.{found.version[1]} for {found.chip}, {found.baud} baud, {found.size} bytes"
-    )
+    _image(ours.build(Path(out), baud, unit), as_json)
 
 
 @firmware.command()
@@ -59,23 +62,33 @@ def build(out: str, baud: int, unit: int) -> None:
 @click.option("--image", type=click.Path(dir_okay=False), help="Another image than the one that is shipped.")
 @click.option("--board-port", help="Where the board is spoken to afterwards, if that is another port.")
 @UNIT
+@as_json
 def load(
-    port: str, programmer: str, speed: int | None, image: str | None, board_port: str | None, unit: int
-) -> None:
+    port: str, programmer: str, speed: int | None, image: str | None, board_port: str | None, unit: int, as_json: bool
+) -> None:  # fmt: skip
     """Load an image onto a board, then ask the board who it is."""
     from cairnwind.boards import firmware as ours
 
     found = ours.read(Path(image) if image else ours.SHIPPED)
-    ours.load(found, port, programmer, speed, lambda line: click.echo(click.style(line, dim=True)))
-    click.echo(f"Loaded. {board_port or port} answers: {ours.ask(board_port or port, found.baud, unit)}")
+    ours.load(
+        found, port, programmer, speed, lambda line: click.echo(click.style(line, dim=True), err=as_json)
+    )
+    _answers(board_port or port, ours.ask(board_port or port, found.baud, unit), as_json, "Loaded. ")
 
 
 @firmware.command()
 @PORT
 @BAUD
 @UNIT
-def ask(port: str, baud: int, unit: int) -> None:
+@as_json
+def ask(port: str, baud: int, unit: int, as_json: bool) -> None:
     """Ask the board on a port who it is."""
     from cairnwind.boards import firmware as ours
 
-    click.echo(f"{port}: {ours.ask(port, baud, unit)}")
+    _answers(port, ours.ask(port, baud, unit), as_json)
+
+
+def _answers(port: str, who: str, as_json: bool, before: str = "") -> None:
+    from cairnwind.cli import show as answers
+
+    answers.emit({"port": port, "board": who}) if as_json else click.echo(f"{before}{port}: {who}")

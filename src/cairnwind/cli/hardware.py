@@ -307,11 +307,17 @@ def _tell_inputs(site: Site) -> None:
 @main.command()
 @click.argument("input", shell_complete=names_of("input"))
 @click.argument("how", nargs=-1, required=True)
+@as_json
 @click.pass_context
-def pretend(ctx: click.Context, input: str, how: tuple[str, ...]) -> None:
-    """Work INPUT of a simulated board: one of its two words, or volts. Real boards are worked by hand."""
-    site_of(ctx).pretend(input, " ".join(how))
-    click.echo(f"{input} is pretended to be {' '.join(how)}.")
+def pretend(ctx: click.Context, input: str, how: tuple[str, ...], as_json: bool) -> None:
+    """Work INPUT of a simulated board: one of its two words, volts, or its value in its own unit. Real boards are worked by hand."""
+    from cairnwind.cli import show
+
+    found = site_of(ctx).pretend(input, " ".join(how))
+    if as_json:
+        show.emit(found)
+    else:
+        click.echo(f"{input} is pretended to be {' '.join(how)}; it reads {found['seen']}.")
 
 
 @main.command()

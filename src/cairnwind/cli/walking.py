@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from cairnwind.cli.main import main, names_of, site_of
+from cairnwind.cli.main import as_json, main, names_of, site_of
 from cairnwind.core.values.errors import CallerError, Trouble
 
 if TYPE_CHECKING:
@@ -31,8 +31,9 @@ class Over(Exception):
 @click.argument("board", shell_complete=names_of("board"))
 @click.option("--by", metavar="NAME", help="Who looks; you, if not given.")
 @click.option("--yes", is_flag=True, help="Do not ask whether anybody is near what moves.")
+@as_json
 @click.pass_context
-def walk(ctx: click.Context, board: str, by: str | None, yes: bool) -> None:
+def walk(ctx: click.Context, board: str, by: str | None, yes: bool, as_json: bool) -> None:
     """Walk through what is wired to BOARD: each output is switched on, each input waited for, and you say what you see.
 
     \b
@@ -44,6 +45,8 @@ def walk(ctx: click.Context, board: str, by: str | None, yes: bool) -> None:
 
     What was seen is kept: cairnwind records walk. What is to be changed is put into your draft: cairnwind draft.
     """
+    from cairnwind.cli import show
+
     site = site_of(ctx)
     outputs = [each for each in site.outputs() if each["board"] == board]
     inputs = [each for each in site.inputs() if each["board"] == board]
@@ -63,7 +66,8 @@ def walk(ctx: click.Context, board: str, by: str | None, yes: bool) -> None:
         for number, each in enumerate([*outputs, *inputs], 1):
             name = each["name"]
             click.echo(
-                f"\n{number} of {total}  {click.style(name, bold=True)}  {each['label']}  at {each['pin']} (line {each['line']})"
+                err=as_json,
+                message=f"\n{number} of {total}  {click.style(name, bold=True)}  {each['label']}  at {each['pin']} (line {each['line']})",
             )
             saw, text = _output(site, name) if number <= len(outputs) else _input(site, name)
             _draft(site, each, saw, text, output=number <= len(outputs))
@@ -72,8 +76,12 @@ def walk(ctx: click.Context, board: str, by: str | None, yes: bool) -> None:
     except Over:
         pass
     click.echo(
-        f"\nThe walk is over: {', '.join(f'{many} {saw}' for saw, many in count.items()) or 'nothing was looked at'}."
+        err=as_json,
+        message=f"\nThe walk is over: {', '.join(f'{many} {saw}' for saw, many in count.items()) or 'nothing was looked at'}.",
     )
+    if as_json:
+        show.emit(count)
+        return
     if count.keys() & {"swapped", "other"}:
         click.echo("What is to be changed is in your draft: cairnwind draft.")
     click.echo("A page for the cabinet's door: cairnwind records walk > walk.html")

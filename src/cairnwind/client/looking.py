@@ -68,14 +68,14 @@ class Looking(Wire):
         """Let a tried pin go, before its lease does."""
         self.call("DELETE", self._trial(pin))
 
-    def pretend(self, input: str, state: str) -> None:
-        """Work an input of a simulated board: its word for a state, or volts."""
+    def pretend(self, input: str, state: str) -> dict[str, Any]:
+        """Work an input of a simulated board: its word for a state, volts, or its value in its own unit. ``seen`` is what it reads then."""
         analogue = next(
             (each["kind"] == "analogue" for each in self.inputs() if each["name"] == input), False
         )
-        self.call(
-            "PUT", f"/inputs/{quote(input, safe='')}/simulated", {"volts" if analogue else "state": state}
-        )
+        body = {"volts" if analogue else "state": state}
+        found: dict[str, Any] = self.call("PUT", f"/inputs/{quote(input, safe='')}/simulated", body)
+        return found
 
     def _trial(self, pin: str) -> str:
         board, colon, place = pin.partition(":")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Callable, Mapping
 from typing import Any, cast
@@ -184,7 +185,7 @@ class BoardViews:
             )
         value: float | bool
         if input.analogue:
-            value = float(parse(body.get("volts"), "a voltage", bare="v"))
+            value = _volts(input, body.get("volts"))
             what = f"{value:g} V"
         else:
             value = _state(input, body.get("state"))
@@ -194,13 +195,43 @@ class BoardViews:
         if outcome.outcome == "refused":
             raise CallerError("refused", f"{outcome.reason[:1].upper()}{outcome.reason[1:]}.", outcome.remedy)
         world(value)
-        return answer({"input": name, "pretended": body.get("volts" if input.analogue else "state")})
+        seen = _reads(input, value) if input.analogue else what
+        return answer(
+            {"input": name, "pretended": body.get("volts" if input.analogue else "state"), "seen": seen}
+        )
 
     def _board(self, name: str) -> tuple[Board, Link]:
         board = self.site.boards.get(name)
         if board is None:
             raise unknown("board", name, self.site.boards)
         return board, self.runtime.machine.links[name]
+
+
+def _volts(input: Input, said: object) -> float:
+    """The volts that are meant: volts, or a value in the input's own unit."""
+    match = re.fullmatch(r"\s*(-?\d+(?:\.\d+)?)\s*(\D+?)\s*", said) if isinstance(said, str) else None
+    if match is not None and input.unit and _folded(match[2]) == _folded(input.unit) != "v":
+        return input.volts(float(match[1]))
+    try:
+        return float(parse(said, "a voltage", bare="v"))
+    except CallerError as error:
+        if not input.unit:
+            raise
+        raise CallerError(
+            error.code,
+            f"'{said}' is neither volts nor {input.unit}.",
+            f"Write it like 1.2 V, or 21 {input.unit}.",
+        ) from None
+
+
+def _folded(unit: str) -> str:
+    return unit.replace("°", "").strip().casefold()
+
+
+def _reads(input: Input, volts: float) -> str:
+    """What an analogue input makes of volts."""
+    value = input.value(volts)
+    return "not known" if value is None else f"{value:.4g} {input.unit or 'V'}"
 
 
 def _state(input: Input, value: object) -> bool:

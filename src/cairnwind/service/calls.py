@@ -142,7 +142,7 @@ _OTHERS: tuple[Call, ...] = (
     Call("DELETE", "/outputs/<name>/codes/<path:owner>", "keep", "Takes a passcode away.", forms.CodeOf),
     Call("GET", "/inputs", "watch", "Every input.", list[forms.Input]),
     Call("GET", "/inputs/<name>", "watch", "One input.", forms.Input, examples={"name": "kiln-door"}),
-    Call("PUT", "/inputs/<name>/simulated", "operate", "Works an input of a simulated board.", with_("Pretended", input=str, pretended=Any),
+    Call("PUT", "/inputs/<name>/simulated", "operate", "Works an input of a simulated board.", with_("Pretended", input=str, pretended=Any, seen=str),
          body(state={"type": ["string", "boolean"]}, volts={"type": ["string", "number"]}, example={"state": "closed"}), examples={"name": "kiln-door"}),
     Call("GET", "/boards", "watch", "Every board.", list[forms.Board]),
     Call("GET", "/boards/<name>", "watch", "One board, with rate and errors of its link.", forms.BoardWhole, examples={"name": "shelf"}),
