@@ -7,13 +7,13 @@ import sys
 import click
 
 from cairnwind.cli.interrupts import Interrupts
-from cairnwind.cli.main import an_output, as_json, main, report, site_of
+from cairnwind.cli.main import an_output, as_json, main, report, settings_of, site_of
 from cairnwind.core.values.errors import Trouble
 
 
 @main.command(context_settings={"ignore_unknown_options": True})
 @an_output
-@click.argument("setting", nargs=-1, required=True)
+@click.argument("setting", nargs=-1, required=True, shell_complete=settings_of)
 @click.option("--over", metavar="TIME", help="Fade there, from what it is at, in so long: '3 s'.")
 @click.option("--for", "lasting", metavar="TIME", help="For so long: '10 min'.")
 @click.option("--until", metavar="TIME", help="Until then: 22:30, or a date with time.")

@@ -55,7 +55,7 @@ def _keys(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[s
     return [f"{each['name']}=" for each in found if each["name"].startswith(name)]
 
 
-a_what = click.argument("what", type=click.Choice(WHAT))
+a_what = click.argument("what", type=click.Choice(WHAT), metavar="WHAT")
 a_name = click.argument("name", required=False, default="", shell_complete=_names)
 the_keys = click.argument("keys", nargs=-1, metavar="[KEY=VALUE]...", shell_complete=_keys)
 
@@ -81,7 +81,8 @@ def _how(command: Callable[..., Any]) -> Callable[..., Any]:
 @_how
 @click.pass_context
 def add(ctx: click.Context, /, what: str, name: str, keys: tuple[str, ...], **how: Any) -> None:
-    """Add a thing to the site, while it works.
+    """Add WHAT to the site, while it works: output, input, board, supply, interlock, reflex, regulator, alarm, guard, schedule, scene,
+    group, tune, pad, remote, quiet or service.
 
     \b
     cairnwind add output porch kind=lamp pin=shelf:J2-10 label="Porch"

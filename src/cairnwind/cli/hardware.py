@@ -16,7 +16,7 @@ import click
 
 from cairnwind.cli import exits
 from cairnwind.cli.interrupts import Interrupts
-from cairnwind.cli.main import as_json, main, names_of, site_of
+from cairnwind.cli.main import as_json, main, names_of, pins_of, site_of
 from cairnwind.core.values.errors import CallerError, Trouble
 
 if TYPE_CHECKING:
@@ -108,7 +108,7 @@ def _follow(site: Site, boards: list[str], *, as_json: bool) -> None:
 
 
 @main.command(name="try", context_settings={"ignore_unknown_options": True})
-@click.argument("pin")
+@click.argument("pin", shell_complete=pins_of)
 @click.argument("mode", type=click.Choice(["output", "pwm", "tone", "input", "analogue", "count"]))
 @click.argument("how", nargs=-1)
 @click.option("--for", "lasting", metavar="TIME", help="End by itself after so long.")

@@ -193,11 +193,60 @@ def names_of(kind: str) -> Callable[..., list[str]]:
             found += [each["name"] for each in (site.boards() if "board" in kind else [])]
             found += [each["name"] for each in (site.remotes() if "remote" in kind else [])]
             found += [each["name"] for each in (site.keys() if "key" in kind else [])]
+            if "schedule" in kind:
+                found += [each["name"] for each in site.plan()["schedules"]]
+            if "rule" in kind:
+                wanted = kind.removeprefix("rule ")
+                found += [each["name"] for each in site.rules() if each["kind"] == wanted]
         except Exception:
             return []
         return [name for name in found if name.startswith(incomplete)]
 
     return complete
+
+
+def settings_of(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Completion of what the output that was named can be set to; silent when there is no service."""
+    try:
+        output = site_soon(ctx).output(str(ctx.params.get("output")))
+    except Exception:
+        return []
+    off, on = output["words"]
+    words = [on, off, "toggle"]
+    if output["takes"] == "level" and output["dimmable"]:
+        words += ["20%", "40%", "60%", "80%", "half"]
+    elif output["takes"] == "colour":
+        from cairnwind.core.values.colours import NAMES
+
+        words += sorted(NAMES)
+    elif output["takes"] == "tone":
+        words += ["A4", "440Hz"]
+    elif output["takes"] == "drive":
+        words += ["50%", "-50%"]
+    return [word for word in words if word.startswith(incomplete)]
+
+
+def pins_of(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Completion of pins that are free, once their board is named."""
+    try:
+        site = site_soon(ctx)
+        board, colon, _ = incomplete.partition(":")
+        if not colon:
+            return [f"{each['name']}:" for each in site.boards() if each["name"].startswith(board)]
+        found = [str(each["pin"]) for each in site.pins(board) if each["pin"] and not each["user"]]
+    except Exception:
+        return []
+    return [pin for pin in found if pin.startswith(incomplete)]
+
+
+def phrases_of(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Completion of the next word of a phrase: a verb first, then names."""
+    from cairnwind.core.language.words import KEYWORDS, VERBS
+
+    if not ctx.params.get("phrase"):
+        words = sorted(word for word, kind in KEYWORDS.items() if kind in VERBS)
+        return [word for word in words if word.startswith(incomplete)]
+    return names_of("output")(ctx, param, incomplete)
 
 
 as_json = click.option("--json", "as_json", is_flag=True, help="Print JSON.")
@@ -230,4 +279,8 @@ def completion(shell: str) -> None:
 
     found = get_completion_class(shell)
     assert found is not None
+    if shell == "bash":  # names have blanks, and are inserted quoted
+        found.source_template = found.source_template.replace(
+            "COMPREPLY+=($value)", 'COMPREPLY+=("$(printf %q "$value")")'
+        )
     click.echo(found(main, {}, "cairnwind", "_CAIRNWIND_COMPLETE").source())

@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from cairnwind.cli.main import as_json, complain, main, site_of
+from cairnwind.cli.main import as_json, complain, main, phrases_of, site_of
 from cairnwind.core.values.errors import BoardError, CallerError, Trouble
 from cairnwind.core.values.visible import visible
 
@@ -26,7 +26,7 @@ FOLLOWS = ["turn", "fade", "toggle", "blink", "breathe", "flicker", "play", "pul
 
 
 @main.command(name="do", context_settings={"ignore_unknown_options": True})
-@click.argument("phrase", nargs=-1)
+@click.argument("phrase", nargs=-1, shell_complete=phrases_of)
 @click.option("--dry", is_flag=True, help="Say what would be done, and do nothing.")
 @as_json
 @click.pass_context

@@ -8,8 +8,8 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from cairnwind.cli.main import an_output, as_json, main, report, site_of
-from cairnwind.core.values.errors import ACCEPT_CLOCK
+from cairnwind.cli.main import an_output, as_json, main, names_of, report, site_of
+from cairnwind.core.values.errors import ACCEPT_CLOCK, CallerError
 
 by_whom = click.option("--by", "by", metavar="NAME", help="Who does it; asked for if it is not said.")
 
@@ -98,7 +98,7 @@ def ask(ctx: click.Context, question: tuple[str, ...], as_json: bool) -> None:
 
 
 @main.command()
-@click.argument("trip", required=False)
+@click.argument("trip", required=False, shell_complete=names_of("rule trip"))
 @by_whom
 @as_json
 @click.pass_context
@@ -146,7 +146,7 @@ def clock(ctx: click.Context, accept: bool, by: str | None, as_json: bool) -> No
 
 
 @main.command()
-@click.argument("alarm", required=False)
+@click.argument("alarm", required=False, shell_complete=names_of("rule alarm"))
 @click.option("--acknowledge", is_flag=True, help="Say that somebody has heard ALARM.")
 @by_whom
 @as_json
@@ -183,7 +183,7 @@ def alarms(ctx: click.Context, alarm: str | None, acknowledge: bool, by: str | N
 
 
 @main.command()
-@click.argument("reflex")
+@click.argument("reflex", shell_complete=names_of("rule reflex"))
 @as_json
 @click.pass_context
 def resume(ctx: click.Context, reflex: str, as_json: bool) -> None:
@@ -234,6 +234,12 @@ def open_(ctx: click.Context, output: str, as_json: bool) -> None:
         if sys.stdin.isatty()
         else sys.stdin.readline().strip()
     )
+    if not code:
+        raise CallerError(
+            "bad-value",
+            "No passcode was given.",
+            "Type it where it is asked for, or send it on standard input.",
+        )
     report(ctx, site_of(ctx).open(output, str(code)), as_json)
 
 

@@ -40,6 +40,12 @@ def output_of(site: Site, name: object) -> Output:
     if not isinstance(name, str) or not name:
         raise CallerError("bad-value", "The request has no text 'output'.", "Send 'output' as a text.")
     found = site.outputs.get(name)
+    if found is None and name in site.inputs:
+        input = site.inputs[name]
+        raise CallerError(
+            "unknown-name", f"{name} is an input: it is read, and not switched.",
+            f"Ask of it: cairnwind ask '{name} is {input.words[0] if not input.valued else 'above 1'}'.",
+        )  # fmt: skip
     if found is None:
         raise unknown("output", name, site.outputs)
     return found

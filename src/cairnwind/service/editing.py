@@ -15,7 +15,7 @@ from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Source
 from cairnwind.core.facts.difference import Names
 from cairnwind.core.language import schedules
-from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.errors import CallerError
 from cairnwind.service.editions import Editions, Origin
 from cairnwind.service.reloading import Reloading, Served
 from cairnwind.service.startup import clock
@@ -82,7 +82,10 @@ class Editing:
         """Take one change out of the draft, by its number from 1."""
         draft = self.draft(source.who)
         if not 1 <= number <= len(draft.changes):
-            raise unknown("change", str(number), map(str, range(1, len(draft.changes) + 1)))
+            count = len(draft.changes)
+            raise CallerError(
+                "unknown-name", f"The draft has no change {number}.", f"It has {count}: cairnwind draft." if count else "It is empty."
+            )  # fmt: skip
         gone = draft.changes[number - 1]
         left = draft.changes[: number - 1] + draft.changes[number:]
         edited(self._reloading.file[1], left)  # what stays must not need it
@@ -164,7 +167,24 @@ class Editing:
     def _apply(
         self, source: Source, changes: Sequence[Edit], origin: Origin, seen: int | None = None
     ) -> ev.Outcome:
-        return self._changed(source, lambda text: edited(text, changes), origin, renamed(changes), seen)
+        try:
+            return self._changed(source, lambda text: edited(text, changes), origin, renamed(changes), seen)
+        except CallerError as error:
+            gone = next(
+                (
+                    each
+                    for each in changes
+                    if each.do == "remove" and f"called '{each.name}'" in error.sentence
+                ),
+                None,
+            )
+            if error.code != "site-file" or gone is None:
+                raise
+            place = error.sentence.partition(": ")[0]
+            raise CallerError(
+                "site-file", f"{gone.what} {gone.name} is still spoken of: {place}.",
+                "Take that out in the same draft: put both into it with --draft. Nothing was changed.",
+            ) from None  # fmt: skip
 
     def _changed(
         self,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from typing import NamedTuple
 
-from cairnwind.core.values.errors import unknown
+from cairnwind.core.values.errors import CallerError
 from cairnwind.store.reader import Edition, Reader
 from cairnwind.store.writer import Writer
 
@@ -42,7 +42,9 @@ class Editions:
         """One of them. Raises `CallerError` (``unknown-name``)."""
         found = self._reader.edition(number)
         if found is None:
-            raise unknown("edition", str(number), [])
+            raise CallerError(
+                "unknown-name", f"There is no edition {number}.", f"There are 1 to {self.number}: cairnwind editions."
+            )  # fmt: skip
         return found
 
     def all(self) -> list[Edition]:

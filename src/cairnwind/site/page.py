@@ -7,6 +7,7 @@ and schedules theirs. Nothing is said here of what a key means.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from functools import cache
 from typing import Any, NamedTuple
 
 from cairnwind.boards import kinds as links
@@ -98,13 +99,14 @@ def _shown(table: Table) -> str:
     )
 
 
-def tables() -> list[Table]:
+@cache
+def tables() -> tuple[Table, ...]:
     """All of them, in the order of a file that is written from the boards up."""
     tune = Key(
         "notes", "[light-and-sound.md](light-and-sound.md#sound) has the notation", needed="Give its notes."
     )
     group = Key("outputs", "which", needed="Say which.")
-    return [
+    return (
         Table("", "the top of the file", tuple(TOP)),
         Table("[supply.NAME]", _first(Supply), keys(Supply)),
         Table("[board.NAME]", _first(Board), links.board_keys()),
@@ -121,4 +123,4 @@ def tables() -> list[Table]:
         *_lists(),
         *_remotes(),
         Table("[service]", "how the service is reached", (*SERVICE_KEYS, CERTIFICATE_KEY)),
-    ]  # fmt: skip
+    )  # fmt: skip

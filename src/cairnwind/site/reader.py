@@ -179,13 +179,18 @@ class Reader(Page):
 
     def _no_echoes(self, tables: dict[str, Any], made: dict[str, dict[str, Any]]) -> None:
         """What is wrong with a thing is said once: not again wherever it is named."""
-        echoes = {
-            unknown(kind, name, ()).sentence.rstrip(".")
+        broken = [
+            name
             for kind, things in made.items()
             for name in (tables[kind] if isinstance(tables.get(kind), dict) else {})
             if name not in things
-        }
-        self.findings[:] = [each for each in self.findings if each.what not in echoes]
+        ]
+        echoes = tuple(f" called '{name}'" for name in broken)
+        self.findings[:] = [
+            each
+            for each in self.findings
+            if not (each.what.startswith("There is no ") and echoes and each.what.endswith(echoes))
+        ]
 
     # --- the tables ---------------------------------------------------------------------------------------
 

@@ -152,7 +152,15 @@ class Reader:
                 lambda form: Keep(form[0], form[1], jsontext.read(form[2])),
             ),
             last=last,
+            orderly=self._orderly(),
         )
+
+    def _orderly(self) -> bool | None:
+        """Whether the last run ended in good order; None: there was none."""
+        row = self._one(
+            "SELECT kind FROM journal WHERE kind IN ('start', 'shutdown') ORDER BY seq DESC LIMIT 1"
+        )
+        return None if row is None else row[0] == "shutdown"
 
     def _each(self, kind: str, sql: str, read: Callable[[Any], T]) -> tuple[T, ...]:
         """What rows of (name, JSON) come to; one that cannot be read costs no other, and is noted."""

@@ -326,7 +326,20 @@ class Output:
 
     def read(self, text: object) -> Setting:
         """Read what a person wrote as a setting of this output. Raises `CallerError` (``bad-value``)."""
-        return self.named(lambda: self.admit(read(text, self.takes, self.words)))
+        try:
+            return self.named(lambda: self.admit(read(text, self.takes, self.words)))
+        except CallerError as bad:
+            if (
+                self.takes != "level"
+                or self.dimmable
+                or self.threshold is not None
+                or "or a word for one" not in bad.sentence
+            ):
+                raise
+            off, on = self.words
+            raise CallerError(
+                bad.code, f"{self.name}: {text!r} is neither {on} nor {off}.", f"Write {on} or {off}."
+            ) from None
 
     def named(self, make: Callable[[], T]) -> T:
         """What ``make`` gives; its `CallerError` begins with the output's name."""

@@ -143,6 +143,8 @@ class Start:
     """What gates had stored."""
     last: int = 0
     """The journal's latest wall time: a clock before that is not to be believed."""
+    orderly: bool | None = None
+    """Whether the run before ended in good order; None: there was none."""
 
 
 @fact

@@ -183,6 +183,8 @@ def _trouble(error: UnexpectedInput, text: str, vocabulary: Vocabulary) -> Phras
     if token is None or token.type == "$END" or not isinstance(token, Said):
         return PhraseError("The phrase is not finished.", could, len(text.rstrip()))
     at, end = token.start_pos or 0, token.end_pos or 0
+    if (found := _input(text, vocabulary)) is not None:
+        return found
     if token.type in ("UP", "DOWN") and "TURN" in expected:
         return PhraseError(f"What is to be {token} is not said.", f"Name it first: gallery {token}.", at, end)
     if str(token) in ("'", '"'):
@@ -202,6 +204,18 @@ def _trouble(error: UnexpectedInput, text: str, vocabulary: Vocabulary) -> Phras
     if token.type == "NAME" and "TO" in expected and "NAME" not in expected:
         return PhraseError(f"'{token}' cannot stand there.", could, at, end)
     return PhraseError(f"'{text[at:end]}' cannot stand there.", could, at, end)
+
+
+def _input(text: str, vocabulary: Vocabulary) -> PhraseError | None:
+    """An input that somebody wants to switch; None if none is named."""
+    for input in vocabulary.site.inputs.values():
+        for name in (input.name, input.label):
+            found = re.search(rf"(?<![\w-]){re.escape(name)}(?![\w-])", text, re.I) if name else None
+            if found is not None:
+                return PhraseError(
+                    f"{input.name} is an input: it is read, and not switched.", "Name an output: cairnwind look.", *found.span()
+                )  # fmt: skip
+    return None
 
 
 def _is_verb(word: str, rest: str, vocabulary: Vocabulary) -> bool:

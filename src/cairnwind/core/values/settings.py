@@ -147,6 +147,8 @@ def _share(text: object, low: int, words: tuple[str, str]) -> int:
     try:
         share = parse(text, "a share", bare="%")
     except CallerError as bad:
+        if " is not a share" not in bad.sentence:
+            raise
         raise CallerError(
             "bad-value",
             f"{bad.sentence[:-1]} or a word for one.",

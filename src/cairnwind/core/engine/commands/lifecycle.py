@@ -20,7 +20,7 @@ from cairnwind.core.facts.history import claim_form
 from cairnwind.core.rules.gates import Armed, Gates
 from cairnwind.core.state.turn import Turn
 from cairnwind.core.values.fact import replace
-from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.quantities import NS, about
 
 JUMP = 2 * NS
 """A wall clock that moves this much more or less than the monotonic one has been set."""
@@ -55,7 +55,7 @@ class Lifecycle:
         for tag in event.tags:
             if tag.output in state.outputs:
                 state.in_force.tags.setdefault(tag.output, {})[tag.name] = tag
-        turn.note("start", "", "the service started", {})
+        turn.note("start", "", f"the service started{_away(event)}", {"orderly": event.orderly is not False})
         early, state.journal.early = state.journal.early, []
         turn.effect(*(replace(record, sequence=turn.number()) for record in early))
         gates.trips.take_up(turn, event.trips)
@@ -188,3 +188,11 @@ class Lifecycle:
         for s in turn.state.outputs.values():
             if s.output.takes == "tone" and s.motion.wanted.on:
                 turn.touch(s.output.name)
+
+
+def _away(event: ev.Start) -> str:
+    """How the run before ended, and for how long nobody was there."""
+    if event.orderly is None or not 0 < event.last < event.at.wall:
+        return "" if event.orderly is not False else "; the run before had not ended in good order"
+    away = f"nobody was there for {about(event.at.wall - event.last)}"
+    return f"; {away}" if event.orderly else f"; the run before had not ended in good order, and {away}"
