@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import json
+import os
 import re
+import subprocess
 import tomllib
 from pathlib import Path
 from typing import Any
 
 from cairnwind.site.checked import check_site
 from tests.cli.test_safe import ended
-from tests.conftest import Process, cairnwind, eventually
+from tests.conftest import CAIRNWIND, Process, Running, cairnwind, eventually
 
 OUTPUTS = {
     "kiln-vent": "kind=relay pin=header:J2-9 sense=active-low label='Kiln vent'", "kiln": "kind=relay pin=header:J2-11 load='2 kW'",
@@ -148,3 +150,43 @@ def test_from_an_empty_folder_to_a_site_that_works(tmp_path: Path) -> None:
         assert eventually(lambda: "evenings" in say("plan"))
     finally:
         running.stop()
+
+
+def typed(answers: str, *args: str, **more: Any) -> tuple[int, str]:
+    """A command on a terminal, with what somebody types; its exit code and all that it showed."""
+    master, slave = os.openpty()
+    running = subprocess.Popen([CAIRNWIND, *args], stdin=slave, stdout=slave, stderr=slave, **more)
+    os.close(slave)
+    os.write(master, answers.encode())
+    shown = b""
+    while True:
+        try:
+            part = os.read(master, 4096)
+        except OSError:
+            break
+        if not part:
+            break
+        shown += part
+    os.close(master)
+    return running.wait(30), shown.decode(errors="replace").replace("\r\n", "\n")
+
+
+def test_what_is_missing_is_asked_for_with_only_what_is_possible(running: Running, tmp_path: Path) -> None:
+    state = str(running.folder / "state")
+    code, shown = typed("porch\nlamb\nlamp\nnear:J2-9\nnear:J2-16\n", "--state", state, "add", "output")
+    assert code == 0, shown
+    assert "'lamb' is not one of" in shown
+    assert "near:J2-9' is none of these" in shown or "'near:J2-9' is not one of" in shown
+    assert "output porch is new, on near:J2-16 (line 5)" in shown
+    assert running.site.output("porch")["kind"] == "lamp"
+    code, shown = typed(
+        "Shed\nEurope/Londn\nEurope/London\nsomewhere\n52.95 0.85\n", "new", "shed.toml", cwd=tmp_path
+    )
+    assert code == 0, shown
+    made = tomllib.loads((tmp_path / "shed.toml").read_text("utf-8"))
+    assert (made["site"], made["timezone"], made["latitude"], made["longitude"]) == (
+        "Shed",
+        "Europe/London",
+        52.95,
+        0.85,
+    )
