@@ -79,7 +79,10 @@ def test_inputs_while_one_presses_the_button(demo: Demo) -> None:
     assert "no edge yet, pull-up" in watching.stdout.readline()
     asking.stdout.readline()
     time.sleep(0.5)
-    assert demo.cli("pretend", "pug-mill-lid", "open").stdout == "pug-mill-lid is pretended to be open.\n"
+    assert (
+        demo.cli("pretend", "pug-mill-lid", "open").stdout
+        == "pug-mill-lid is pretended to be open; it reads open.\n"
+    )
     assert "closed (the line shows open; counts after 30 ms)  1 edges" in watching.stdout.readline()
     assert "pug-mill-lid  open  1 edges" in watching.stdout.readline()
     while "pug-mill-lid" not in (line := asking.stdout.readline()):

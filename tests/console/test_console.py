@@ -222,7 +222,7 @@ def test_it_fits_the_screen_and_every_control_has_a_name(
         assert box is not None
         assert box["width"] >= 24
         assert box["height"] >= 24
-        assert (button.get_attribute("aria-label") or button.inner_text()).strip()
+        assert (button.get_attribute("aria-label") or button.text_content() or "").strip()
 
 
 def test_the_script_is_small() -> None:

@@ -11,7 +11,7 @@
     input.volts !== null ? `${places(input.volts, 3)} V` : input.raw !== null && input.raw !== input.active ? `line: ${input.words[input.raw ? 1 : 0]}` : clock(input.since)
 </script>
 
-<ul aria-label={label}>
+<ul aria-label={label} class:change>
   {#each names as name (name)}
     {@const input = live.inputs[name]}
     <li data-input={name}>
@@ -31,8 +31,9 @@
 
 <style>
   ul { font-size: 0.9rem; }
-  li { display: grid; grid-template-columns: 1.6rem minmax(0, 1fr) auto minmax(4.8rem, auto); column-gap: 0.6rem; align-items: center; min-height: 3rem; border-top: 1px solid var(--line); }
+  li { display: grid; grid-template-columns: 1.6rem minmax(0, 1fr) auto minmax(4.8rem, auto); column-gap: 0.6rem; align-items: center; min-height: 2.1rem; border-top: 1px solid var(--line); }
   li:first-child { border-top: 0; }
+  .change li { min-height: 3rem; }
   .label { overflow-wrap: anywhere; }
   .label a { display: flex; align-items: center; min-height: 2.75rem; text-decoration: underline; }
   .btn { min-height: 2.75rem; white-space: normal; }

@@ -91,4 +91,6 @@ def ask(port: str, baud: int, unit: int, as_json: bool) -> None:
 def _answers(port: str, who: str, as_json: bool, before: str = "") -> None:
     from cairnwind.cli import show as answers
 
-    answers.emit({"port": port, "board": who}) if as_json else click.echo(f"{before}{port}: {who}")
+    answers.emit({"port": port, "board": who}) if as_json else click.echo(
+        f"{before}{port}{' answers' if before else ''}: {who}"
+    )
