@@ -99,19 +99,12 @@ def console(site: Site) -> None:
 
 
 def remotes(site: Site, browser: Browser) -> None:
-    """Keys with a phone being paired, and the trolley's pad on a phone."""
+    """The trolley's pad on a phone."""
     text = site.new_key("porch panel", "operate", only=["gallery", "window"], from_="00:30", to="00:00")
     Site(site.address, text).outputs()
     page = browser.new_page(viewport={"width": 1280, "height": 800})
     page.goto(site.sign_in_link())
     page.wait_for_selector("[data-output=gallery]")
-    go(page, "site/keys")
-    page.get_by_label("Whose").fill("Anna's phone")
-    page.get_by_label("These outputs, groups or kinds only").fill("trolley-left, trolley-right, gallery")
-    page.get_by_role("button", name="Pair a phone").click()
-    page.wait_for_selector(".pairing svg")
-    page.wait_for_timeout(300)
-    page.screenshot(path=OUT / "console-keys.png")
     link = site.pair(
         "Anna's phone", "operate", only=["trolley-left", "trolley-right", "hoist-up", "hoist-down"]
     )["link"]
@@ -212,7 +205,7 @@ def signals(site: Site) -> None:
 
 
 def boards(site: Site) -> None:
-    """The page 'Boards' with a bare pin tried, and the page 'Wiring'."""
+    """The page 'Boards' with a bare pin tried, 'Changes' with an output that is changed, and 'Wiring'."""
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -225,6 +218,16 @@ def boards(site: Site) -> None:
         page.click("text=Try it")
         page.wait_for_timeout(1200)
         page.screenshot(path=OUT / "console-pins.png")
+        site.change("output", "window", label="Shop window", load="45 W", reason="new bulbs")
+        site.into_draft(
+            {"do": "rename", "what": "output", "name": "gallery", "to": "long-room"},
+            {"do": "add", "what": "schedule", "name": "late light", "keys": {"from": "21:00", "to": "23:00", "do": "turn window to 20 %"}},
+        )  # fmt: skip
+        go(page, "site/changes/output/bench-lamp")
+        page.wait_for_selector("[data-key=label]")
+        page.fill("[data-key=label]", "Lamp at the bench")
+        page.wait_for_timeout(1500)
+        page.screenshot(path=OUT / "console-changes.png")
         go(page, "site/wiring/gallery")
         page.wait_for_timeout(2500)
         page.screenshot(path=OUT / "console-wiring.png")
@@ -237,7 +240,7 @@ def terminal(folder: Path, state: Path) -> None:
     shots = {
         "look": "cairnwind look",
         "why": "cairnwind turn kiln on; echo; cairnwind why kiln; echo; cairnwind turn hoist-down on; cairnwind turn hoist-up on; cairnwind turn hoist-down off",
-        "journal": "cairnwind journal -n 14",
+        "draft": "cairnwind change output window load='42 W' --reason 'new bulbs'; echo; cairnwind change output cupboard-fan kick='300 ms' label= --draft; cairnwind add schedule 'late light' from=21:00 to=23:00 do='turn window to 20 %' --draft; echo; cairnwind draft show; echo; cairnwind draft drop; cairnwind editions",
         "check": "cairnwind check broken.toml",
         "pins": "cairnwind pins shelf",
         "phrase": "cairnwind do --dry run scene closing; echo; cairnwind do turn hoist on; echo; cairnwind do turn yard on for 1 h; echo; cairnwind timers; echo; cairnwind plan",

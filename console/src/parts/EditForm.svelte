@@ -128,7 +128,7 @@
   .fields { display: grid; grid-template-columns: repeat(auto-fill, minmax(min(100%, 13rem), 1fr)); gap: 0.7rem; align-items: start; }
   label { font-size: 0.83rem; color: var(--ink); font-weight: 600; }
   .input, .select { display: block; width: 100%; min-height: 2.75rem; font-weight: 400; color: var(--ink); }
-  small { display: block; font-weight: 400; color: var(--soft); line-height: 1.35; margin-top: 0.15rem; }
+  small { display: block; font-weight: 400; color: var(--soft); line-height: 1.35; margin-top: 0.35rem; }
   .btn { min-height: 2.75rem; }
   .row { display: flex; flex-wrap: wrap; gap: 0.6rem; }
   .would { display: grid; gap: 0.4rem; min-height: 1.5rem; }
