@@ -46,6 +46,13 @@ Names = tuple[tuple[str, str], ...]
 """Outputs and inputs that are called otherwise: the old name and the new one."""
 
 
+MADE = {"supply": "draws", "others": "pins", "reversal": "reverse", "light": "curve", "pixels": "lamps"}
+"""Fields of an output that are made of keys of another name."""
+SHAPE = ("kick", "pause", "ramp")
+FOLLOW = frozenset(("levels", "steps", "millihertz"))
+"""Fields that follow from others."""
+
+
 class Things(NamedTuple):
     """Names of outputs, of inputs or of boards."""
 
@@ -183,6 +190,11 @@ def in_words(old: Site, new: Site, difference: Difference) -> list[str]:
 
 def _fields(one: Any, other: Any) -> list[str]:
     """The keys of the file that say otherwise."""
-    names = {key.field: key.name for key in getattr(type(one), "__keys__", ())}
+    names = {**MADE, **{key.field: key.name for key in getattr(type(one), "__keys__", ())}}
     fields = [each for each in one.__struct_fields__ if not _same(getattr(one, each), getattr(other, each))]
-    return list(dict.fromkeys(names.get(each, each) for each in fields))
+    said = [names.get(each, each) for each in fields if each not in FOLLOW]
+    shape = getattr(one, "shape", ())
+    if "shape" in said:
+        parts = [name for name, a, b in zip(SHAPE, shape, other.shape, strict=True) if a != b]
+        said[said.index("shape") : said.index("shape") + 1] = parts
+    return list(dict.fromkeys(said))
