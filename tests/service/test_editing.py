@@ -75,7 +75,7 @@ def test_a_lamp_is_added_changed_called_otherwise_and_taken_away_while_the_rest_
     assert [each["how"] for each in rows] == ["edit"] * 5 + ["reload", "start"]
     assert (whole["number"], whole["served"], whole["author"]) == (7, True, "first key")
     assert '+label = "Porch"' in site.edition(3)["difference"]
-    with pytest.raises(CallerError, match="edition called '8'"):
+    with pytest.raises(CallerError, match="There is no edition 8"):
         site.edition(8)
 
 
