@@ -116,6 +116,36 @@ def test_what_is_called_otherwise_keeps_what_is_known_by_its_name(running: Runni
     }
 
 
+def test_two_outputs_exchange_their_names_and_all_that_goes_with_them(running: Running) -> None:
+    site = running.site
+    key = site.new_key("phone", "operate", only=["gallery"])
+    site.turn("gallery", "40 %", lasting="until released")
+    site.turn("yard", "on", lasting="until released")
+    site.lock("vent", "ladder")
+
+    def only() -> list[str]:
+        keys = site.keys()
+        return next(each["only"] for each in keys if each["name"] == "phone")
+
+    def called(*names: tuple[str, str]) -> list[dict[str, Any]]:
+        return [{"do": "rename", "what": "output", "name": one, "to": other} for one, other in names]
+
+    site.edit(*called(("gallery", "between"), ("yard", "gallery"), ("between", "yard")))
+    eventually(lambda: running.link().level("yard") == 0.4 * FULL and on(running, "gallery"))
+    assert (site.output("yard")["pin"], site.output("gallery")["pin"]) == ("near:J2-14", "far:line-3")
+    assert [each["only"] for each in site.keys() if each["name"] == "phone"] == [["yard"]], (
+        "the lamp that it may switch"
+    )
+    assert Site(running.url, key).turn("yard", "50 %").outcome == "driving"
+    site.edit(*called(("yard", "long-room"), ("vent", "yard")))
+    assert [(tag["output"], tag["name"]) for tag in site.facts()["lockouts"]] == [("yard", "ladder")]
+    site.command("go_back", edition=2)
+    assert running.site_file.read_text("utf-8") == SITE + RULES
+    eventually(lambda: running.link().level("gallery") == 0.5 * FULL and on(running, "yard"))
+    assert only() == ["gallery"]
+    assert [(tag["output"], tag["name"]) for tag in site.facts()["lockouts"]] == [("vent", "ladder")]
+
+
 def test_two_peoples_drafts_do_not_overwrite_each_other(running: Running) -> None:
     site, anna = running.site, keeper(running, "Anna")
     change = {

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sqlite3
 import threading
 from pathlib import Path
 from typing import Any
@@ -117,7 +116,7 @@ def test_a_full_disk_acknowledges_nothing_loses_nothing_and_recovers(
     again = threading.Event()
     for number in range(2, 400):
         writer.put(rows([record(number)]), answers.append)
-    with pytest.raises(sqlite3.OperationalError, match="full"):
+    with pytest.raises(CallerError, match="full"):
         for number in range(400, 500):
             writer.put_and_wait(rows([record(number)]))
     assert any(answers)

@@ -28,6 +28,8 @@ from cairnwind.store.writer import Row, Writer, form
 
 MOST = 500
 """Changes of a draft."""
+NAMED = ("code", "usage", "reading", "place", "key")
+"""What the store keeps by the name of an output or an input."""
 
 
 class Draft(NamedTuple):
@@ -161,7 +163,7 @@ class Editing:
         if number == self.editions.number:
             raise CallerError("bad-value", f"Edition {number} is what is served.", "See: cairnwind editions.")
         said = f"back to edition {number}{f': {reason}' if reason else ''}"
-        names = renamed_back(self._store.renamed_since(then.wall))
+        names = renamed_back(self._store.renamed_since(number))
         return self._changed(source, lambda _: then.text, Origin(source.who, "back", said), names)
 
     def _apply(
@@ -198,12 +200,14 @@ class Editing:
         text = self._reloading.file[1]
         outcome = self._reloading.change(source, edit, origin, seen=seen, renamed=names)
         if names and outcome.outcome not in ("refused", "not recorded"):
-            rows: list[Row] = []
-            for one, other in names:
-                rows.append(("renamed", (one, other, clock().wall)))
-                rows += [
-                    (f"{kind} renamed", (other, one)) for kind in ("code", "usage", "reading", "place", "key")
-                ]
+            rows: list[Row] = [("renamed", (self.editions.number, one, other)) for one, other in names]
+            aside = [
+                f" {number}" for number in range(len(names))
+            ]  # no name has a blank: two may exchange theirs
+            for (one, _), between in zip(names, aside, strict=True):
+                rows += [(f"{kind} renamed", (between, one)) for kind in NAMED]
+            for (_, other), between in zip(names, aside, strict=True):
+                rows += [(f"{kind} renamed", (other, between)) for kind in NAMED]
             self._writer.put_and_wait(rows)
             self._follow_plan(source, text, names)
         return outcome
@@ -234,10 +238,10 @@ def renamed(changes: Iterable[Edit]) -> Names:
     return tuple((one, other) for one, other in found.items() if one != other)
 
 
-def renamed_back(names: Sequence[tuple[str, str]]) -> Names:
-    """What things are called again that were renamed since, given in the order in which that was done."""
+def renamed_back(editions: Iterable[Sequence[tuple[str, str]]]) -> Names:
+    """What things are called again that were renamed, edition by edition, given the newest first."""
     found: dict[str, str] = {}
-    for one, other in reversed(names):
-        now = next((name for name, before in found.items() if before == other), other)
-        found[now] = one
+    for names in editions:
+        now = {before: name for name, before in found.items()}
+        found |= {now.get(other, other): one for one, other in names}
     return tuple((one, other) for one, other in found.items() if one != other)

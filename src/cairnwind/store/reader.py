@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from itertools import groupby
 from pathlib import Path
 from typing import Any, NamedTuple, TypeVar
 
@@ -336,10 +337,12 @@ class Reader:
         )
         return [name for (name,) in rows]
 
-    def renamed_since(self, wall: int) -> list[tuple[str, str]]:
-        """What was renamed after a time, as old name and new, in the order in which it was done."""
-        rows = self._all("SELECT old, new FROM renamed WHERE wall > ? ORDER BY wall", (wall,))
-        return [(old, new) for old, new in rows]
+    def renamed_since(self, edition: int) -> list[list[tuple[str, str]]]:
+        """What was renamed after an edition, as old name and new, edition by edition, the newest first."""
+        rows = self._all(
+            "SELECT edition, old, new FROM renamed WHERE edition > ? ORDER BY edition DESC", (edition,)
+        )
+        return [[(old, new) for _, old, new in each] for _, each in groupby(rows, key=lambda row: row[0])]
 
     def answer(self, scope: str, token: str, since: int) -> tuple[str, dict[str, Any]] | None:
         """The stored answer to a command with this token: (hash of its body, outcome)."""

@@ -20,6 +20,7 @@ from typing import Any
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.history import alarm_form, claim_form, stop_form, tag_form, trip_form
 from cairnwind.core.values import jsontext
+from cairnwind.core.values.errors import CallerError
 from cairnwind.store.database import connect, occupy, vacate
 
 STATEMENTS = {
@@ -66,7 +67,7 @@ STATEMENTS = {
     "draft": "INSERT INTO draft (owner, base, form, wall) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET base = excluded.base,"
     " form = excluded.form, wall = excluded.wall",
     "no draft": "DELETE FROM draft WHERE owner = ?",
-    "renamed": "INSERT INTO renamed (old, new, wall) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET wall = excluded.wall",
+    "renamed": "INSERT OR REPLACE INTO renamed (edition, old, new) VALUES (?, ?, ?)",
     "code renamed": "UPDATE OR IGNORE code SET output = ? WHERE output = ?",
     "usage renamed": "UPDATE OR IGNORE usage SET output = ? WHERE output = ?",
     "reading renamed": "UPDATE OR IGNORE reading SET subject = ? WHERE subject = ?",
@@ -174,7 +175,7 @@ class Writer:
                 done(reason)
 
     def put_and_wait(self, rows: list[Row]) -> None:
-        """Commit these rows before returning. Raises `sqlite3.OperationalError` if that fails."""
+        """Commit these rows before returning. Raises `CallerError` (``not-recorded``) if that fails; they are written once it can be."""
         finished = threading.Event()
         failed: list[str] = []
 
@@ -186,7 +187,9 @@ class Writer:
         self.put(rows, done)
         finished.wait()
         if failed:
-            raise sqlite3.OperationalError(failed[0])
+            raise CallerError(
+                "not-recorded", f"It was not recorded: {failed[0]}.", "It is written once the disk takes it: cairnwind doctor."
+            )  # fmt: skip
 
     def close(self) -> bool:
         """Commit what is left, then let go. False if something could not be written."""

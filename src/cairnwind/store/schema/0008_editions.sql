@@ -18,8 +18,8 @@ CREATE TABLE draft (
 
 -- What things were called before: the journal, records and keys find them under both names.
 CREATE TABLE renamed (
+    edition INTEGER NOT NULL,
     old TEXT NOT NULL,
     new TEXT NOT NULL,
-    wall INTEGER NOT NULL,
-    PRIMARY KEY (old, new)
+    PRIMARY KEY (edition, old)
 ) WITHOUT ROWID;

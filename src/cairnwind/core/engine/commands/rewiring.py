@@ -30,10 +30,9 @@ def rewire(turn: Turn, event: ev.Rewire) -> None:
 def reshape(turn: Turn, event: ev.Reload) -> list[Claim]:
     """What is wired from now on; claims of outputs that are called otherwise, to be taken up under the new names."""
     state, wired, site = turn.state, event.wired, event.site
-    carried: list[Claim] = []
-    for one, other in wired.renamed:
-        if one in state.outputs and other in site.outputs:
-            carried += _carried(turn, one, other)
+    carried = _carried(
+        turn, [each for each in wired.renamed if each[0] in state.outputs and each[1] in site.outputs]
+    )
     for name in wired.outputs.removed:
         _remove(turn, name)
     for name in wired.outputs.gone:
@@ -57,19 +56,23 @@ def reshape(turn: Turn, event: ev.Reload) -> list[Claim]:
     return carried
 
 
-def _carried(turn: Turn, one: str, other: str) -> list[Claim]:
-    """What is held under the old name is held under the new one: tags, a guard's wrong codes, and the claims, which are returned."""
-    force, s = turn.state.in_force, turn.state.outputs[one]
-    for tag in force.tags.pop(one, {}).values():
-        moved = tag._replace(output=other)
-        force.tags.setdefault(other, {})[tag.name] = moved
-        turn.effect(ev.DropTag(one, tag.name), ev.KeepTag(moved))
-    if one in force.wrong:
-        force.wrong[other] = force.wrong.pop(one)
-    claims, s.claims.all = s.claims.all, ()
-    turn.effect(*(ev.DropClaim(one, claim.slot) for claim in claims))
-    turn.note("renamed", other, f"{one} is called {other} from now on", {"old": one})
-    return [replace(claim, output=other) for claim in claims]
+def _carried(turn: Turn, names: list[tuple[str, str]]) -> list[Claim]:
+    """What is held under an old name is held under the new one: tags, a guard's wrong codes, and the claims, which are returned."""
+    force, found = turn.state.in_force, list[Claim]()
+    tags = {other: force.tags.pop(one, {}) for one, other in names}
+    wrong = {other: force.wrong.pop(one) for one, other in names if one in force.wrong}
+    force.wrong |= wrong
+    for one, other in names:
+        s = turn.state.outputs[one]
+        for tag in tags[other].values():
+            moved = tag._replace(output=other)
+            force.tags.setdefault(other, {})[tag.name] = moved
+            turn.effect(ev.DropTag(one, tag.name), ev.KeepTag(moved))
+        turn.effect(*(ev.DropClaim(one, claim.slot) for claim in s.claims.all))
+        found += [replace(claim, output=other) for claim in s.claims.all]
+        s.claims.all = ()
+        turn.note("renamed", other, f"{one} is called {other} from now on", {"old": one})
+    return found
 
 
 def _remove(turn: Turn, name: str) -> None:
