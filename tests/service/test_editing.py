@@ -133,9 +133,7 @@ def test_two_outputs_exchange_their_names_and_all_that_goes_with_them(running: R
     site.edit(*called(("gallery", "between"), ("yard", "gallery"), ("between", "yard")))
     eventually(lambda: running.link().level("yard") == 0.4 * FULL and on(running, "gallery"))
     assert (site.output("yard")["pin"], site.output("gallery")["pin"]) == ("near:J2-14", "far:line-3")
-    assert [each["only"] for each in site.keys() if each["name"] == "phone"] == [["yard"]], (
-        "the lamp that it may switch"
-    )
+    assert only() == ["yard"], "the lamp that it may switch"
     assert Site(running.url, key).turn("yard", "50 %").outcome == "driving"
     site.edit(*called(("yard", "long-room"), ("vent", "yard")))
     assert [(tag["output"], tag["name"]) for tag in site.facts()["lockouts"]] == [("yard", "ladder")]
