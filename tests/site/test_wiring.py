@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 from fractions import Fraction
 from pathlib import Path
 
@@ -176,3 +177,20 @@ def test_every_shipped_profile_can_be_read() -> None:
 def test_a_board_that_lacks_something_says_what(table: str, said: str, tmp_path: Path) -> None:
     errors, _ = checked(tmp_path, f"[board.b]\n{table}\n")
     assert any(said in error for error in errors), errors
+
+
+@given(st.dictionaries(st.integers(0, 60), st.one_of(st.sampled_from(["P8_11", "P8_12", "J2-9", "SDA", "GPIO 17", "P8_0", ""]), st.text("ABc1 _-.\"\\", max_size=8)), max_size=8))  # fmt: skip
+def test_a_map_of_the_names_of_lines_can_be_read_and_has_each_once(names: dict[int, str]) -> None:
+    found = maps.of_names(sorted(names.items()))
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "own.toml"
+        maps.write(path, "by names", found)
+        read = maps.read(path)
+    there = {line: position.title for line, position in read.lines.items()}
+    assert there.items() <= {line: name for line, name in names.items() if name}.items()
+    unique = {line for line, name in names.items() if name and [*names.values()].count(name) == 1}
+    places = [position.name for position in read.positions.values()]
+    assert len(places) == len(set(places)) == len(there)
+    if all(name in ("P8_11", "P8_12", "J2-9", "SDA", "GPIO 17", "") for name in names.values()):
+        assert there.keys() >= unique
+        assert "P8_11" not in names.values() or "P8-11" in read.positions

@@ -78,6 +78,48 @@ def pins(
         _follow(site, [each["name"] for each in boards], as_json=as_json)
 
 
+@main.command("map")
+@click.argument("what", shell_complete=names_of("board"))
+@click.argument("name")
+@click.option("--to", default="maps", show_default=True, help="Folder for the map, beside the site file.")
+@click.option(
+    "--watching", is_flag=True, help="Of a board: watch lines (touch one to ground) instead of driving them."
+)
+@click.pass_context
+def map_(ctx: click.Context, what: str, name: str, to: str, watching: bool) -> None:
+    """Make a header map NAME: of a GPIO chip of this machine from the names that its kernel has for the lines, or of a board by asking.
+
+    \b
+    cairnwind map /dev/gpiochip0 my-header
+    cairnwind map shelf my-header
+    """
+    from cairnwind.boards import gpio, maps
+
+    if not what.startswith(("/dev/", "gpiochip")):
+        site = site_of(ctx)
+        _learn(site, site.board(what), name, Path(to), watching=watching)
+        return
+    chip = gpio.Chip(gpio.find(what))
+    try:
+        names = [(line, chip.info(line).title) for line in range(chip.lines)]
+        title = f"{chip.label}, by the names of its lines"
+    finally:
+        chip.close()
+    found, path = maps.of_names(names), Path(to) / f"{name}.toml"
+    if not found:
+        raise CallerError(
+            "bad-map",
+            f"The kernel has no names for the lines of {what}.",
+            f"Ask for them: cairnwind map BOARD {name}",
+        )
+    if path.exists():
+        raise CallerError("taken", f"There is a map {path} already.", "Give another name.")
+    maps.write(path, title, found)
+    maps.read(path)
+    count = sum(len(each) for each in found.values())
+    click.echo(f'Written: {path}, {count} of {len(names)} lines. In the site file: map = "{name}"')
+
+
 def _follow(site: Site, boards: list[str], *, as_json: bool) -> None:
     """Say which pins have changed, as often as `LOOK_EVERY`, until somebody has had enough."""
     from cairnwind.cli import show, show_pins

@@ -27,7 +27,7 @@ ELSEWHERE = {
     **dict.fromkeys(("serve", "demo", "check"), "serving"),
     **dict.fromkeys(("look", "why", "trace", "watch", "journal"), "looking"),
     **dict.fromkeys(("turn", "release", "hold", "stop", "lockout"), "commanding"),
-    **dict.fromkeys(("pins", "try", "identify", "pretend", "chain", "doctor"), "hardware"),
+    **dict.fromkeys(("pins", "map", "try", "identify", "pretend", "chain", "doctor"), "hardware"),
     **dict.fromkeys(("play", "run", "fit", "compare", "steer"), "light"),
     **dict.fromkeys(("add", "change", "rename", "remove", "draft", "editions", "back"), "editing"),
     "new": "beginning",

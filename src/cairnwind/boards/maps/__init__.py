@@ -10,8 +10,9 @@ description in `cairnwind.boards.timers`.
 
 from __future__ import annotations
 
+import re
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from fractions import Fraction
 from functools import cache
 from pathlib import Path
@@ -143,6 +144,21 @@ def write(path: Path, title: str, found: dict[str, dict[int, tuple[int, str]]]) 
     aside = path.with_suffix(".part")
     aside.write_text("\n".join(lines) + "\n", "utf-8")
     aside.replace(path)
+
+
+def of_names(names: Iterable[tuple[int, str]]) -> dict[str, dict[int, tuple[int, str]]]:
+    """Connector to position to (line, title), from the names that a kernel has for the lines of a chip.
+
+    A name like 'P8_11' or 'J2-9' is a position; any other is that of a line which is called so: its connector is 'L'.
+    """
+    found: dict[str, dict[int, tuple[int, str]]] = {}
+    for line, name in names:
+        match = re.fullmatch(r"([A-Za-z]{1,3}\d{0,2})[_\-. ](\d{1,3})", name)
+        if match is not None and int(match[2]):
+            found.setdefault(match[1].upper(), {})[int(match[2])] = (line, name)
+        elif name:
+            found.setdefault("L", {})[line + 1] = (line, name)
+    return found
 
 
 def _quote(text: str) -> str:
