@@ -129,6 +129,7 @@ FILES = {
     "tones where there are none": (SMALL + '[output.l]\nkind = "sounder"\npin = "s:line-4"\n', "makes no tones", "s:line-31"),
     "an analogue input where there is none": (SMALL + '[input.l]\nkind = "analogue"\npin = "s:line-14"\n', "has no analogue input", "line-0, line-1"),
     "PWM of a chip without": ('[board.a]\nlink = "expander"\nchip = "ports-16"\nbus = "simulated"\n[output.l]\nkind = "lamp"\npin = "a:line-1"\nfrequency = "2 kHz"\n', "a:line-1 has no PWM", "No line of a has it."),
+    "PWM of the kernel without a chip for it": ('[board.a]\nlink = "kernel"\nchip = "gpiochip0"\nmap = "header-34"\n[output.l]\nkind = "lamp"\npin = "a:J2-6"\nfrequency = "2 kHz"\n', "a:J2-6 (line 12) has no PWM", 'pwm = "software"'),
     "a key twice": ('[output.l]\nkind = "lamp"\nkind = "relay"\npin = "near:J2-10"\n', "kind is there twice: first in line 6", "Remove one"),
     "a table of no kind": ('[outptu.l]\npin = "near:J2-10"\n', "'outptu' is not known here", "Did you mean 'output'?"),
 }  # fmt: skip

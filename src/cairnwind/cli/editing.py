@@ -41,7 +41,12 @@ def _keys(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[s
     """Completion of keys, and of what may stand behind them."""
     try:
         kind = next(
-            (str(value) for key, value in _pairs(ctx.params.get("keys") or ()) if key in ("kind", "link")), ""
+            (
+                str(value)
+                for key, value in _told("", "", ctx.params.get("keys") or ())[1].items()
+                if key in ("kind", "link")
+            ),
+            "",
         )
         found = site_soon(ctx).offers(ctx.params["what"], kind=kind, name=ctx.params.get("name") or "")[
             "keys"
@@ -74,7 +79,7 @@ def _how(command: Callable[..., Any]) -> Callable[..., Any]:
     return command
 
 
-@main.command()
+@main.command(context_settings={"ignore_unknown_options": True})
 @a_what
 @a_name
 @the_keys
@@ -89,11 +94,11 @@ def add(ctx: click.Context, /, what: str, name: str, keys: tuple[str, ...], **ho
     cairnwind add input gate kind=contact pin=shelf:J3-8 pull=up 'words=["shut", "open"]'
     cairnwind add interlock 'one of them' 'excludes=["hoist-up", "hoist-down"]' gap="400 ms"
     cairnwind add remote hook.garden address=https://garden.lan/hook
+    cairnwind add output yard --kind lamp --pin shelf:J2-16
 
     What is needed and not given is asked for on a terminal, with only what is possible offered.
     """
-    name, keys = _named(what, name, keys)
-    found = dict(_pairs(keys))
+    name, found = _told(what, name, keys)
     site = site_of(ctx)
     if sys.stdin.isatty() and not how["as_json"]:
         if not name and what not in ALONE:
@@ -102,7 +107,7 @@ def add(ctx: click.Context, /, what: str, name: str, keys: tuple[str, ...], **ho
     _do(ctx, site, {"do": "add", "what": what, "name": name, "keys": found}, **how)
 
 
-@main.command()
+@main.command(context_settings={"ignore_unknown_options": True})
 @a_what
 @a_name
 @the_keys
@@ -115,8 +120,8 @@ def change(ctx: click.Context, /, what: str, name: str, keys: tuple[str, ...], *
     cairnwind change output gallery pin=shelf:J2-15 label=
     cairnwind change site latitude=52.95 longitude=0.85
     """
-    name, keys = _named(what, name, keys)
-    _do(ctx, site_of(ctx), {"do": "change", "what": what, "name": name, "keys": dict(_pairs(keys))}, **how)
+    name, found = _told(what, name, keys)
+    _do(ctx, site_of(ctx), {"do": "change", "what": what, "name": name, "keys": found}, **how)
 
 
 @main.command()
@@ -140,20 +145,27 @@ def remove(ctx: click.Context, /, what: str, name: str, **how: Any) -> None:
     _do(ctx, site_of(ctx), {"do": "remove", "what": what, "name": name}, **how)
 
 
-def _named(what: str, name: str, keys: tuple[str, ...]) -> tuple[str, tuple[str, ...]]:
-    """A first word with an equals sign is no name, where none is needed or it is asked for."""
-    return ("", (name, *keys)) if "=" in name and (what in ALONE or "=" in name) else (name, keys)
-
-
-def _pairs(keys: Sequence[str]) -> list[tuple[str, Any]]:
-    """Keys and values as they were typed. Raises `click.UsageError`."""
-    found = []
-    for each in keys:
-        key, equals, value = each.partition("=")
-        if not equals or not key.strip():
-            raise click.UsageError(f"'{each}' is no KEY=VALUE: write, for instance, label=\"Porch lamp\".")
-        found.append((key.strip(), _value(value)))
-    return found
+def _told(what: str, name: str, keys: Sequence[str]) -> tuple[str, dict[str, Any]]:
+    """The name, and the keys with their values, in whichever of both ways they were typed: KEY=VALUE or --KEY VALUE."""
+    found: dict[str, Any] = {}
+    words = [each for each in (name, *keys) if each]
+    called = ""
+    while words:
+        word = words.pop(0)
+        key, equals, value = word.removeprefix("--").partition("=")
+        if word.startswith("--") and not equals:
+            if not words:
+                raise click.UsageError(f"Option '{word}' requires an argument.")
+            value = words.pop(0)
+        elif not equals:
+            if called or what in ALONE:
+                raise click.UsageError(
+                    f"'{word}' is no KEY=VALUE: write, for instance, label=\"Porch lamp\"."
+                )
+            called = word
+            continue
+        found[key.strip().replace("-", "_")] = _value(value)
+    return called, found
 
 
 def _value(text: str) -> Any:

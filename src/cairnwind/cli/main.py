@@ -114,9 +114,16 @@ def complain(error: Trouble) -> None:
     shown = getattr(error, "shown", None)  # a site file's errors, each with its place
     if shown is not None:
         findings(shown())
+    if difference := getattr(error, "more", {}).get("difference"):
+        click.echo(visible_lines(str(difference)), err=True)
     click.echo(f"{click.style('error', fg='red')}{wrap(f'     : {visible(error.sentence)}')[5:]}", err=True)
     if error.remedy:
         click.echo(wrap(f"       {visible(error.remedy)}"), err=True)
+
+
+def visible_lines(text: str) -> str:
+    """Lines of somebody's, with nothing in them that a terminal would obey."""
+    return "\n".join(visible(line) for line in text.split("\n"))
 
 
 def findings(text: str) -> None:

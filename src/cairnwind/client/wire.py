@@ -149,7 +149,11 @@ class Wire:
                 "no-service", f"What answers at {self.address} is no Cairnwind service.", "Check the address."
             )
         made = (BoardError if code in BOARD_CODES else CallerError)(code, sentence, remedy)
-        made.more = {key: value for key, value in form.items() if key in ("at", "end", "choices", "key")}
+        made.more = {
+            key: value
+            for key, value in form.items()
+            if key in ("at", "end", "choices", "key", "difference", "edition")
+        }
         return made
 
     def _gone(self, error: Exception) -> CallerError:

@@ -63,6 +63,18 @@ class Kernel:
     software = True
     """A program can make PWM on its lines."""
 
+    @property
+    def functions(self) -> frozenset[str]:
+        """What lines can where no map says that: the channels of the chips that are named have the numbers of the lines."""
+        return frozenset(("pwm", "tone") if self.pwm else ()) | frozenset(
+            ("analogue",) if self.analogue else ()
+        )
+
+    @property
+    def lacks(self) -> frozenset[str]:
+        """What no position can, whatever its map says: no chip is named for it."""
+        return frozenset(what for what, chip in (("pwm", self.pwm), ("analogue", self.analogue)) if not chip)
+
     def duties(self, hertz: Fraction | None) -> int:
         """How many duties are told apart: periods and pulses are nanoseconds."""
         return min(10**6, int(10**9 / hertz)) if hertz else 0

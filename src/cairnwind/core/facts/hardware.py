@@ -133,7 +133,8 @@ class Board:
         """What a line can do beside plain switching and reading; None where only the board can tell."""
         there = self.position(line)
         if there is not None:
-            return there.functions | ({"tone"} if "pwm" in there.functions else frozenset())
+            functions = there.functions - getattr(self.facts, "lacks", frozenset())
+            return functions | ({"tone"} if "pwm" in functions else frozenset())
         abilities = getattr(self.facts, "abilities", None)
         found: frozenset[str] | None = (
             abilities(line) if abilities else getattr(self.facts, "functions", None)
