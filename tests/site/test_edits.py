@@ -118,7 +118,7 @@ def comments(text: str) -> Counter[str]:
     return Counter(re.findall(r"#[^\n\"']*$", text, re.M))
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=70, deadline=None)
 @given(st.data())
 def test_any_changes_give_what_the_same_changes_by_hand_give(data: st.DataObject) -> None:
     text = TEXT

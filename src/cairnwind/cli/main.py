@@ -288,6 +288,6 @@ def completion(shell: str) -> None:
     assert found is not None
     if shell == "bash":  # names have blanks, and are inserted quoted
         found.source_template = found.source_template.replace(
-            "COMPREPLY+=($value)", 'COMPREPLY+=("$(printf %q "$value")")'
+            "COMPREPLY+=($value)", 'COMPREPLY+=("$(printf %%q "$value")")'
         )
     click.echo(found(main, {}, "cairnwind", "_CAIRNWIND_COMPLETE").source())

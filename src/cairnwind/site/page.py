@@ -7,7 +7,7 @@ and schedules theirs. Nothing is said here of what a key means.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from functools import cache
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from cairnwind.boards import kinds as links
@@ -99,9 +99,14 @@ def _shown(table: Table) -> str:
     )
 
 
-@cache
 def tables() -> tuple[Table, ...]:
     """All of them, in the order of a file that is written from the boards up."""
+    return _tables(links.names())
+
+
+@lru_cache(1)
+def _tables(kinds: tuple[str, ...]) -> tuple[Table, ...]:
+    """The same, as long as there are these kinds of links."""
     tune = Key(
         "notes", "[light-and-sound.md](light-and-sound.md#sound) has the notation", needed="Give its notes."
     )
@@ -112,7 +117,7 @@ def tables() -> tuple[Table, ...]:
         Table("[board.NAME]", _first(Board), links.board_keys()),
         *(
             Table(f'[board.NAME] with `link = "{name}"`', kind.says, kind.keys)
-            for name, kind in ((name, links.find(name)) for name in links.names()) if kind.keys
+            for name, kind in ((name, links.find(name)) for name in kinds) if kind.keys
         ),
         Table("[output.NAME]", _first(Output), OUTPUT_KEYS),
         Table("[input.NAME]", _first(Input), keys(Input)),
