@@ -355,3 +355,30 @@ def test_eight_who_command_while_it_changes_lose_nothing_and_no_other_pin_moves(
     eventually(lambda: near.pins.get(vent) is not None and on(running, "vent"))
     rows = {row["sequence"] for row in site.journal_of(kind="command")}
     assert {each for each in taken if each} <= rows, "nothing that was acknowledged is lost"
+
+
+def test_a_draft_is_gone_through_with_what_the_past_has_brought(running: Running) -> None:
+    site = running.site
+    site.pretend("door", "open")
+    eventually(lambda: site.input("door")["state"] == "open")
+    site.turn("vent", "on", lasting="until released")
+    site.turn("gallery", "40 %", lasting="until released")
+    time.sleep(1.2)
+    site.release("vent")
+    site.into_draft(
+        {
+            "do": "add",
+            "what": "interlock",
+            "name": "door",
+            "keys": {"needs": "door is closed", "outputs": ["vent"]},
+        }
+    )
+    found = site.rehearse_draft("1 min ago", "now")["differences"]
+    assert [(each["was"] or {}).get("output") for each in found if (each["was"] or {}).get("on")] == ["vent"]
+    assert all((each["was"] or each["would_be"] or {}).get("output") == "vent" for each in found), (
+        "the gallery would have been as it was"
+    )
+    week = site.rehearse_draft("2026-12-01", "2026-12-08")["differences"]
+    assert week == [], "the plan asks nothing of the vent"
+    with pytest.raises(CallerError, match="'to' is not after 'from'"):
+        site.rehearse_draft("1 min ago", "2 min ago")
