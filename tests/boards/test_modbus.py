@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import threading
+import time
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -13,6 +15,7 @@ from pymodbus.simulator import DataType, SimData, SimDevice
 
 from cairnwind.boards import profiles
 from cairnwind.boards.links.modbus import Modbus, ModbusLink, _runs
+from cairnwind.client import CallerError
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Source
 from cairnwind.core.facts.hardware import Board, Pin
@@ -21,7 +24,7 @@ from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.settings import OFF, ON, Level
 from cairnwind.service.startup import clock
-from tests.conftest import eventually, free_port, of_kind
+from tests.conftest import Running, eventually, free_port, of_kind
 
 pytestmark = pytest.mark.filterwarnings("ignore:coroutine")  # the server's own, when it is stopped
 
@@ -164,3 +167,62 @@ def test_our_firmware_is_not_mistaken_for_a_board_that_is_sold(relays: Relays) -
 def test_lines_side_by_side_are_one_request() -> None:
     assert _runs({3: True, 4: False, 5: True, 9: True}) == [(3, [True, False, True]), (9, [True])]
     assert _runs({}) == []
+
+
+TWO = """
+site = "two boards that are sold"
+
+[board.left]
+link = "modbus"
+port = "127.0.0.1:{left}"
+unit = 9
+profile = "relays-4-analogue"
+{more}
+
+[board.right]
+link = "modbus"
+port = "127.0.0.1:{right}"
+unit = 9
+profile = "relays-4-analogue"
+
+[output.up]
+kind = "relay"
+pin = "left:line-0"
+
+[output.down]
+kind = "relay"
+pin = "right:line-0"
+
+[[interlock]]
+name = "one way"
+excludes = ["up", "down"]
+"""
+
+
+@pytest.mark.parametrize("own", [False, True])
+def test_a_board_that_is_sold_is_not_taken_to_rest_by_itself(tmp_path: Path, own: bool) -> None:
+    """Its cable is pulled while it is on: what excludes it stays off until somebody has looked, or until its own watchdog is over."""
+    boards = Relays(), Relays()
+    more = 'watchdog = "2 s"' if own else ""
+    running = Running(tmp_path, TWO.format(left=boards[0].port, right=boards[1].port, more=more))
+    site = running.site
+    try:
+        site.turn("up", "on", lasting="until released")
+        eventually(lambda: boards[0].values(1, 0, 1) == [True])
+        boards[0].stop()
+        eventually(lambda: not {each["name"]: each["up"] for each in site.boards()}["left"])
+        site.release("up")
+        if own:
+            site.turn("down", "on", lasting="until released", when_possible=True)
+            eventually(lambda: boards[1].values(1, 0, 1) == [True])
+            return
+        time.sleep(4.5)
+        with pytest.raises(CallerError, match="is not known to be off: board left does not answer"):
+            site.turn("down", "on")
+        assert boards[1].values(1, 0, 1) == [False], "never both"
+        site.attest("up", "Anna")
+        site.turn("down", "on", lasting="until released")
+        eventually(lambda: boards[1].values(1, 0, 1) == [True])
+    finally:
+        running.end()
+        boards[1].stop()

@@ -100,7 +100,7 @@ class Modbus:
     parity: str = serialports.PARITY
     stop_bits: int = serialports.STOP_BITS
     watchdog: int = written(
-        "without a valid frame for so long the firmware goes to its safe values",
+        "without a valid frame for so long the firmware goes to its safe values; of a board that is sold it is none, unless it is known to have one",
         partial(duration, longest=60), default=2_000_000_000, unsaid='"2 s"',
     )  # fmt: skip
     """Nanoseconds."""
@@ -440,7 +440,7 @@ class ModbusLink(Worker):
     def poll(self, seconds: float) -> None:
         """Read everything, as fast as the line allows while anything is to be read; else keep the watchdog fed."""
         busy = bool(self.inputs or self.tried)
-        pause = 0.0 if busy else min(0.5, self.facts.watchdog / 1e9 / 4)
+        pause = 0.0 if busy else min(0.5, self.facts.watchdog / 1e9 / 4) if self.facts.watchdog else 0.5
         if pause:
             left = self._polled + pause - time.monotonic()
             if left > 0:
@@ -661,6 +661,9 @@ def _made(**values: Any) -> Modbus:
             error.more["key"] = "port"
             raise error
         values.setdefault("baud", 9600)
+        values.setdefault(
+            "watchdog", 0
+        )  # a board that is sold rests by itself only where that is known of it
     return Modbus(**values)
 
 
