@@ -205,3 +205,23 @@ def test_with_json_what_is_wrong_is_a_problem(
         assert problem["code"] == code
         assert problem["detail"]
         assert problem["remedy"]
+
+
+def test_what_could_be_served_and_cannot_be_meant_is_warned_of(
+    saltmarsh: Running, tmp_path: Path, capsys: Any
+) -> None:
+    file = tmp_path / "site.toml"
+    file.write_text(
+        BASE + '[input.t]\nkind = "analogue"\npin = "near:J3-10"\nscale = [[0, 0], [3.3, 100]]\nunit = "C"\nplausible = [0, 100]\n'
+        '[[alarm]]\nname = "hot"\nwhen = "t is above 150"\n[[alarm]]\nname = "warm"\nwhen = "t is above 50"\n'
+        '[remote.line.host]\nport = "/dev/ttyUSB0"\nkey = "bench host"\n[remote.line.other]\nport = "/dev/ttyUSB1"\nkey = "first key"\n',
+        "utf-8",
+    )  # fmt: skip
+    with pytest.raises(SystemExit) as end:
+        main.main(["--state", str(saltmarsh.folder / "state"), "check", str(file)], prog_name="cairnwind")
+    shown = capsys.readouterr().err
+    assert end.value.code in (0, None)
+    assert "t is plausible from 0 to 100 C, so it is never known to be above 150" in shown
+    assert shown.count("is plausible from") == 1, "the other alarm can be"
+    assert "remote host carries the key 'bench host', which nobody has made" in shown
+    assert "remote other carries" not in shown
