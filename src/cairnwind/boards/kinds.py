@@ -104,6 +104,11 @@ def find(name: str) -> Kind:
     return found
 
 
+def share(board: Board) -> Share | None:
+    """What this board has together with others; None: nothing, or its facts could not be read."""
+    return find(board.link).shares(board.facts) if board.facts is not None else None
+
+
 def board_keys(link: str | None = None) -> tuple[Key, ...]:
     """The keys of a board's table: those that all have, and those of its kind of link."""
     each = ", ".join(f'`"{name}"`' for name in names())

@@ -19,8 +19,6 @@ if TYPE_CHECKING:
 
 MOVING = ("motor", "heater", "lock")
 ANSWERS = "yes, no, swap (it is the other way round), other NAME (that was NAME), again, skip, quit"
-LONGEST = "2 min"
-"""How long an output is on at most while somebody looks."""
 
 
 class Over(Exception):

@@ -22,13 +22,8 @@ class Noted(ev.Act):
 
     def carry_out(self, turn: Turn) -> None:
         """It is kept in the journal, and nothing else."""
-        sequence = turn.number()
-        if not turn.recording:
-            turn.refuse(self, sequence, turn.no_journal())
-            return
         text = f"note on {self.about or 'the site'}: {self.text}"
-        turn.record(sequence, "note", self.about, text, self, {"verb": "note", "note": self.text})
-        turn.done(self, sequence, text, sure=True)
+        turn.keep(self, "note", self.about, text, {"verb": "note", "note": self.text})
 
 
 @declare(

@@ -32,16 +32,11 @@ class Witnessed(ev.Act):
 
     def carry_out(self, turn: Turn) -> None:
         """It is kept in the journal, and nothing else."""
-        sequence = turn.number()
-        if not turn.recording:
-            turn.refuse(self, sequence, turn.no_journal())
-            return
         text = (
             f"walk: {self.about}: {SAID[self.saw]}{f' ({self.text})' if self.text else ''}, seen by {self.by}"
         )
         data = {"verb": "witness", "by": self.by, "saw": self.saw, "text": self.text}
-        turn.record(sequence, "walk", self.about, text, self, data)
-        turn.done(self, sequence, text, sure=True)
+        turn.keep(self, "walk", self.about, text, data)
 
 
 @declare(

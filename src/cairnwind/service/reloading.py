@@ -16,14 +16,14 @@ from cairnwind.core.language.forms import Rules, changed_outputs
 from cairnwind.core.language.schedules import Planned
 from cairnwind.core.values.errors import CallerError
 from cairnwind.service.editions import Editions, Origin
-from cairnwind.service.rewiring import UNCHANGED, Rewiring, Undo
+from cairnwind.service.rewiring import Rewiring, Undo
 from cairnwind.service.startup import Machine, clock
 from cairnwind.site import SiteFileError
 from cairnwind.site.drafting import difference_of, rules_in_words
 from cairnwind.site.plans import read_plan
 from cairnwind.site.reader import text_of
 from cairnwind.site.rules import read_rules
-from cairnwind.site.saving import Saving
+from cairnwind.site.saving import UNCHANGED, Saving
 
 WAITS = 30.0
 """Seconds that somebody waits while the file is read anew for another."""

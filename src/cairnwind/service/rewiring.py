@@ -27,11 +27,11 @@ from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.service.lanes import Item
 from cairnwind.service.startup import OPEN_WITHIN, Machine, clock, wired
+from cairnwind.site.saving import UNCHANGED
 
 Undo = Callable[[], None]
 SAFE_WITHIN = 5.0
 """Seconds in which outputs have to be at safe before they are wired otherwise."""
-UNCHANGED = "Nothing was changed."
 
 
 class Aside:

@@ -424,7 +424,7 @@ class Reader(Page):
 
     def _lines_of(self, board: Board) -> str:
         """By what the lines of a board are known: two boards may be the same chip."""
-        share = kinds.find(board.link).shares(board.facts) if board.facts is not None else None
+        share = kinds.share(board)
         return share.place if share is not None and share.lines else board.name
 
     def _timers_agree(self, outputs: Iterable[Output]) -> None:

@@ -34,7 +34,7 @@ def _boards(boards: Mapping[str, Board]) -> Iterator[Clash]:
     first: dict[str, tuple[str, kinds.Share]] = {}
     own: dict[tuple[str, str], str] = {}
     for board in boards.values():
-        share = kinds.find(board.link).shares(board.facts) if board.facts is not None else None
+        share = kinds.share(board)
         if share is None:
             continue
         path = ("board", board.name, share.key)
@@ -56,7 +56,7 @@ def _lines(boards: Mapping[str, Board], remotes: Iterable[Any]) -> Iterator[Clas
     taken = {
         share.place: f"board {board.name}"
         for board in boards.values()
-        if board.facts is not None and (share := kinds.find(board.link).shares(board.facts)) is not None
+        if (share := kinds.share(board)) is not None
     }
     for each in remotes:
         if not isinstance(each, ways.Line):

@@ -214,13 +214,8 @@ class Pretended(Act):
 
     def carry_out(self, turn: Any) -> None:
         """What follows is the input's own doing; this says whose it was."""
-        sequence = turn.number()
-        if not turn.recording:
-            turn.refuse(self, sequence, turn.no_journal())
-            return
         text = f"{self.input} is pretended to be {self.what}"
-        turn.record(sequence, "command", self.input, text, self, {"verb": "pretend", "what": self.what})
-        turn.done(self, sequence, text, sure=True)
+        turn.keep(self, "command", self.input, text, {"verb": "pretend", "what": self.what})
 
 
 @fact

@@ -127,6 +127,15 @@ class Turn:
             ev.Outcome(event.command, sequence, "driving" if sure else self.word, output, text, claim=claim)
         )
 
+    def keep(self, event: ev.Command, kind: str, subject: str, text: str, data: dict[str, Any]) -> None:
+        """Carry out a command that is only kept in the journal: without one it is refused."""
+        sequence = self.number()
+        if not self.recording:
+            self.refuse(event, sequence, self.no_journal())
+            return
+        self.record(sequence, kind, subject, text, event, data)
+        self.done(event, sequence, text, sure=True)
+
     def refuse(
         self, event: ev.Command, sequence: int, refusal: Refusal, setting: Setting | Program | None = None, word: str = "refused",
     ) -> None:  # fmt: skip
