@@ -18,7 +18,7 @@ from cairnwind.core.facts.site import Site
 from cairnwind.core.physics import programs
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.physics.stick import Pad
-from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.errors import CallerError, known, unknown
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import FULL, Level
 from cairnwind.service import shapes
@@ -222,10 +222,7 @@ class LightViews:
                 "The request has no list of different 'outputs'.",
                 'Send their names: ["gallery", "window"].',
             )
-        for name in names:
-            if name not in self.site.outputs:
-                raise unknown("output", str(name), self.site.outputs)
-        return [self.site.outputs[name] for name in names]
+        return [known("output", name, self.site.outputs) for name in names]
 
 
 def preview_form(made: Program, output: Output) -> dict[str, Any]:

@@ -21,7 +21,7 @@ from cairnwind.core.physics.light import CURVES, EXPONENT, LIGHTNESS, STRAIGHT, 
 from cairnwind.core.physics.shaping import Shape
 from cairnwind.core.physics.stick import HOLDS, MOTORS, ZONES, Pad
 from cairnwind.core.values import entries
-from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.errors import CallerError, known
 from cairnwind.core.values.keys import REQUIRED, keys
 from cairnwind.core.values.quantities import parse
 from cairnwind.site import pins
@@ -272,9 +272,7 @@ def pad(name: str, table: Table, outputs: dict[str, Output], inputs: dict[str, I
     """A table ``[pad.name]``."""
 
     def motor(value: object) -> str:
-        output = outputs.get(entries.text(value))
-        if output is None:
-            raise unknown("output", str(value), outputs)
+        output = known("output", value, outputs)
         if output.takes != "drive":
             raise CallerError(
                 "",
@@ -295,9 +293,7 @@ def pad(name: str, table: Table, outputs: dict[str, Output], inputs: dict[str, I
                 'Write the one across and the one along: stick = ["stick-x", "stick-y"].',
             )
         for each in value:
-            if each not in inputs:
-                raise unknown("input", str(each), inputs)
-            if not inputs[each].analogue:
+            if not known("input", each, inputs).analogue:
                 raise CallerError("", f"{each} is not analogue", "A stick has two analogue inputs.")
         return value[0], value[1]
 
@@ -309,9 +305,7 @@ def pad(name: str, table: Table, outputs: dict[str, Output], inputs: dict[str, I
                 f'Name an output for some of {", ".join(ZONES)}: {{ up = "hoist-up" }}.',
             )
         for each in value.values():
-            if each not in outputs:
-                raise unknown("output", str(each), outputs)
-            if outputs[each].takes not in ("level", "drive"):
+            if known("output", each, outputs).takes not in ("level", "drive"):
                 raise CallerError("", f"{each} is not switched on and off", "Name what is.")
         return {zone: value[zone] for zone in ZONES if zone in value}
 
@@ -338,10 +332,7 @@ def quiet(table: Table, outputs: dict[str, Output]) -> Quiet | None:
     def sounders(value: object) -> frozenset[str]:
         names = value if isinstance(value, list) else [value]
         able = {name: output for name, output in outputs.items() if output.takes == "tone"}
-        for name in names:
-            if name not in able:
-                raise unknown("sounder", str(name), able)
-        return frozenset(names)
+        return frozenset(known("sounder", name, able).name for name in names)
 
     values = table.fill(keys(Quiet), reads={"except": sounders})
     if not {"start", "end"} <= values.keys():
@@ -367,10 +358,7 @@ def group(name: str, table: Table, outputs: dict[str, Output]) -> tuple[str, ...
 def _outputs(value: object, outputs: dict[str, Output]) -> tuple[str, ...]:
     if not isinstance(value, list) or not value:
         raise CallerError("", "this is not a list of outputs", 'Write their names: ["gallery", "window"].')
-    for each in value:
-        if each not in outputs:
-            raise unknown("output", str(each), outputs)
-    return tuple(value)
+    return tuple(known("output", each, outputs).name for each in value)
 
 
 def sounding(board: Board) -> frozenset[str]:

@@ -15,7 +15,7 @@ from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import OUTPUT_KEYS, Output
 from cairnwind.core.facts.site import LOOPBACK, SERVICE, Site
 from cairnwind.core.values import entries
-from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.core.values.errors import CallerError, known
 from cairnwind.core.values.fact import replace
 from cairnwind.core.values.keys import REQUIRED, Key, keys, names
 from cairnwind.core.values.quantities import parse
@@ -323,9 +323,7 @@ class Reader(Page):
                 "this is not what an output draws",
                 'Write draws = { supply = "coil-rail", current = "72 mA" }.',
             )
-        if value["supply"] not in self.supplies:
-            raise unknown("supply", str(value["supply"]), self.supplies)
-        return value["supply"], parse(value["current"], "a current")
+        return known("supply", value["supply"], self.supplies).name, parse(value["current"], "a current")
 
     def _frequency(self, value: object, kind: str | None, pin: Pin | None, software: bool) -> Any:
         hertz = parse(value, "a frequency")

@@ -7,7 +7,10 @@ are in `cairnwind.cli.exits` and `cairnwind.service.problems`.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from typing import TypeVar
+
+T = TypeVar("T")
 
 LONGEST = 600
 """Characters of a sentence: of a value that is longer the middle is left out."""
@@ -69,3 +72,10 @@ def unknown(kind: str, name: str, known: Iterable[str]) -> CallerError:
     else:
         remedy = f"The site has no {kind} yet."
     return CallerError("unknown-name", f"There is no {kind} called '{name}'.", remedy)
+
+
+def known(kind: str, name: object, among: Mapping[str, T]) -> T:
+    """What is called so; an error for anything else, be it no name at all."""
+    if not isinstance(name, str) or name not in among:
+        raise unknown(kind, str(name), among)
+    return among[name]
