@@ -163,7 +163,7 @@ from cairnwind.core.facts.outputs import Output
 link = KernelLink(Board("b", "kernel", None, 32, facts=Kernel(os.environ["GPIO_SIM_CHIP"])))
 link.outputs = {0: Output("x", "relay", Pin("b", 0))}
 link.connect()
-lines = link._of[0]
+lines = link._held[0]
 def ours(count=2000):
     begin = time.perf_counter()
     for number in range(count):

@@ -86,6 +86,30 @@ def test_driven_confirmed_lost_and_regained(broker: Mosquitto) -> None:
     yard.end()
 
 
+def test_what_is_wired_otherwise_is_heard_and_nothing_else_moves(broker: Mosquitto) -> None:
+    yard = board(broker)
+    linked = Linked(broker)
+    linked.link.drive([ev.Drive("pump", 1, ON)])
+    eventually(lambda: yard.levels.get(2) == "100")
+    yard.set_input(3, "100")
+    told = len(yard.heard)
+    pump = linked.link.outputs[2]
+    lamp, gate = Output("lamp", "lamp", Pin("y", 0)), Input("gate", "contact", Pin("y", 1))
+    linked.link.rewire([pump, lamp], [gate], ["lamp", "gate"])
+    assert yard.levels[0] == "0"
+    assert yard.heard[told:] == [(0, "0")]
+    linked.link.tell()
+    yard.set_input(1, "100")
+    eventually(lambda: [event.active for event in linked.of(ev.InputSeen)][-1:] == [True])
+    yard.set_input(3, "0")  # nobody's any more
+    linked.link.rewire(OUTPUTS, [GATE], ["lamp", "gate"])
+    linked.link.tell()
+    eventually(lambda: linked.of(ev.InputSeen)[-1].active is False), "what was left at the broker is heard"
+    assert not linked.of(ev.LinkLost)
+    linked.link.close()
+    yard.end()
+
+
 def test_a_broker_that_is_away_costs_nothing_but_itself(broker: Mosquitto) -> None:
     wrong = Linked(broker, "wrong word")
     assert "not authorized" in wrong.of(ev.LinkLost)[0].reason

@@ -71,6 +71,25 @@ def test_a_run_is_one_lamp_as_far_as_anybody_is_concerned(lamps: tuple[StripLink
     eventually(lambda: link.simulated.frames > frames), "told again, for a strip that was plugged in late"  # type: ignore[union-attr]
 
 
+def test_a_run_that_is_wired_otherwise_leaves_the_others_as_they_are(
+    lamps: tuple[StripLink, list[Any]],
+) -> None:
+    link, said = lamps
+    link.drive([ev.Drive("first", 1, Colour(FULL, 0, 0)), ev.Drive("rest", 1, Colour(0, 0, FULL))])
+    eventually(lambda: len(of_kind(said, ev.Confirmed)) == 2)
+    end = Output(
+        "end", "colour-lamp", Pin("s", 15), others=(16, 17), pixels=1, safe=Colour(0, 0, 0), steps=255
+    )
+    link.rewire([link.outputs[0], end], [], ["end"])
+    assert link.simulated is not None
+    assert link.simulated.channels == bytes([0, 255, 0] * 2 + [0] * 12)
+    link.drive([ev.Drive("end", 2, Colour(0, FULL, 0))])
+    eventually(
+        lambda: link.simulated and link.simulated.channels == bytes([0, 255, 0] * 2 + [0] * 9 + [255, 0, 0])
+    )
+    assert not of_kind(said, ev.LinkLost)
+
+
 def test_the_kernels_device_is_set_up_and_given_the_same_bits(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -7,6 +7,7 @@ import subprocess
 import sys
 import textwrap
 import time
+from fractions import Fraction
 
 import pytest
 
@@ -17,7 +18,8 @@ from cairnwind.core.facts.hardware import Pin
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
-from cairnwind.core.values.settings import OFF, ON
+from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.settings import OFF, ON, Drive, Level
 from tests.conftest import eventually
 from tests.lab.conftest import CHIP, Make, World
 
@@ -164,6 +166,57 @@ def test_a_bare_pin_is_tried_and_let_go(opened: Make, world: World) -> None:
     link.link.attempt(0, Trial(Pin("b", 0), "output", HAND, 0))
     eventually(lambda: link.of(ev.TrialFailed))
     assert "held by 'cairnwind'" in link.of(ev.TrialFailed)[0].reason
+
+
+def test_what_is_wired_otherwise_moves_and_nothing_else(
+    opened: Make, world: World, elsewhere: object
+) -> None:
+    """A line that stays is held, and on, all the while; what is new is safe at once; what goes is free, though the guard had it too."""
+    pair = Output(
+        "pair",
+        "motor",
+        Pin("b", 2),
+        others=(3,),
+        reversal="direction",
+        frequency=Fraction(800),
+        safe=Drive(0),
+    )
+    link = opened([LOW, HIGH, pair], [BUTTON], pwm="pwmchip0")
+    link.link.drive([ev.Drive("high", 1, ON)])
+    eventually(lambda: world.value(1) == 1)
+    watcher = elsewhere(WATCH.format(chip=CHIP, path=str(world.root / "sim_gpio1" / "value"), line=1))  # type: ignore[operator]
+    link.link.attempt(8, Trial(Pin("b", 8), "output", HAND, 0, 1_000_000))
+    eventually(lambda: world.value(8) == 1)
+    lamp = Output("lamp", "lamp", Pin("b", 5), frequency=Fraction(800))
+    low = Output("low", "relay", Pin("b", 0))
+    kept = Output("kept", "relay", Pin("b", 8), active_low=True)
+    back = Input("back", "contact", Pin("b", 2), pull="up")
+    link.link.rewire([low, HIGH, lamp, kept], [BUTTON, back], ["low", "lamp", "kept", "back"])
+    assert (world.value(0), world.value(1), world.value(8)) == (0, 1, 1), (
+        "of the other sense; still on; kept, active-low, off"
+    )
+    chip = gpio.Chip(CHIP)
+    assert [chip.info(line).used for line in range(6)] == [True, True, True, False, True, False]
+    link.link.tell()
+    eventually(lambda: "back" in [event.input for event in link.of(ev.InputSeen)])
+    link.link.drive([ev.Drive("lamp", 2, Level(250_000)), ev.Drive("low", 3, ON)])
+    eventually(lambda: world.value(0) == 1)
+    hold = f"""
+        import time
+        from cairnwind.boards import gpio
+        gpio.CONSUMER = "some other tool"
+        lines = gpio.Chip({CHIP!r}).request([3], gpio.OUTPUT)
+        print("ready", flush=True)
+        time.sleep(60)
+    """
+    elsewhere(textwrap.dedent(hold))  # type: ignore[operator]
+    with pytest.raises(BoardError, match=r"Line 3 .*held by 'some other tool'"):
+        link.link.rewire([low, HIGH, Output("third", "relay", Pin("b", 3))], [], ["third"])
+    link.link.drive([ev.Drive("low", 4, OFF)])
+    eventually(lambda: world.value(0) == 0)
+    watcher.kill()
+    assert {tuple(line.split()) for line in watcher.communicate()[0].splitlines()} == {("True", "1")}
+    assert not link.of(ev.LinkLost)
 
 
 def test_a_hung_engine_has_its_pins_taken_to_safe(opened: Make, world: World) -> None:

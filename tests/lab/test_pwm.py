@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from fractions import Fraction
 from pathlib import Path
 
@@ -13,12 +14,22 @@ from cairnwind.boards.sysfs import PwmChannel
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.hardware import Pin
 from cairnwind.core.facts.outputs import Output
+from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.errors import BoardError
-from cairnwind.core.values.settings import SILENCE, Colour, Level, Tone
+from cairnwind.core.values.settings import OFF, SILENCE, Colour, Level, Tone
 from tests.conftest import eventually
-from tests.lab.conftest import Make
+from tests.lab.conftest import Make, World
+from tests.lab.test_lines import HAND
 
 ROOT = Path("/sys/class/pwm/pwmchip0")
+
+
+@pytest.fixture(autouse=True)
+def left() -> Iterator[None]:
+    """What a test leaves running would hold the chip's one timer."""
+    yield
+    for path in ROOT.glob("pwm[0-9]*"):
+        (ROOT / "unexport").write_text(path.name[3:])
 
 
 def fact(channel: int, name: str) -> int:
@@ -97,11 +108,16 @@ def test_a_sounder_changes_the_period_and_a_colour_lamp_three_duties(opened: Mak
 KILLED = """
 import time
 from tests.lab.conftest import Opened
+from tests.lab.test_lines import HAND
 from tests.lab.test_pwm import LAMPS
+from cairnwind.core.facts.hardware import Pin
+from cairnwind.core.facts.trials import Trial
 from cairnwind.core.facts import events as ev
 from cairnwind.core.values.settings import Level
 link = Opened(LAMPS, chip="sim0", pwm="pwmchip0")
-link.link.drive([ev.Drive("lamp", 1, Level(400_000)), ev.Drive("low", 1, Level(400_000))])
+link.link.drive([ev.Drive(lamp.name, 1, Level(400_000)) for lamp in LAMPS])
+link.link.attempt(10, Trial(Pin("b", 10), "pwm", HAND, 0, 700_000, 800_000))
+link.link.attempt(9, Trial(Pin("b", 9), "output", HAND, 0, 1_000_000))
 time.sleep(0.5)
 print("ready", flush=True)
 time.sleep(60)
@@ -109,11 +125,30 @@ time.sleep(60)
 LAMPS = [
     Output("lamp", "lamp", Pin("b", 7), frequency=Fraction(800)),
     Output("low", "lamp", Pin("b", 8), frequency=Fraction(800), active_low=True),
+    Output("night", "lamp", Pin("b", 6), frequency=Fraction(800), safe=Level(400_000)),
 ]
 
 
-def test_the_guard_rests_pwm_of_either_sense(elsewhere: object) -> None:
+def test_the_guard_rests_pwm_of_either_sense_and_what_is_tried(elsewhere: object, world: World) -> None:
     service = elsewhere(KILLED)  # type: ignore[operator]
-    assert (fact(7, "duty_cycle"), fact(8, "duty_cycle")) == (500_000, 750_000)
+    duties = lambda: tuple(fact(channel, "duty_cycle") for channel in (7, 8, 6, 10))  # noqa: E731
+    assert (duties(), world.value(9)) == ((500_000, 750_000, 500_000, 875_000), 1)
     service.kill()
-    eventually(lambda: (fact(7, "duty_cycle"), fact(8, "duty_cycle")) == (0, 1_250_000))
+    eventually(lambda: duties() == (0, 1_250_000, 500_000, 0))
+    eventually(lambda: world.value(9) == 0)
+
+
+def test_a_stop_leaves_an_active_low_lamp_dark(opened: Make) -> None:
+    link = opened(LAMPS, chip="sim0", pwm="pwmchip0")
+    link.link.drive([ev.Drive("low", 1, Level(400_000))])
+    eventually(lambda: fact(8, "duty_cycle") == 750_000)
+    link.link.drive([ev.Drive("low", 2, OFF)])
+    eventually(lambda: fact(8, "duty_cycle") == 1_250_000)
+    link.link.attempt(10, Trial(Pin("b", 10), "pwm", HAND, 0, 700_000, 800_000))
+    eventually(lambda: (ROOT / "pwm10").exists())
+    link.link.close()
+    assert (fact(8, "duty_cycle"), fact(8, "enable")) == (1_250_000, 1), (
+        "a chip that is let go falls low: it is kept"
+    )
+    assert not (ROOT / "pwm7").exists()
+    assert not (ROOT / "pwm10").exists(), "what was tried ends, and is let go"

@@ -9,20 +9,18 @@ import errno
 import fcntl
 import os
 import struct
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from cairnwind.core.values.errors import BoardError
 
 CONSUMER = "cairnwind"
-MOST_LINES = 64
-MOST_ATTRIBUTES = 10
 USED, INPUT, OUTPUT = 1 << 0, 1 << 2, 1 << 3
 RISING, FALLING = 1 << 4, 1 << 5
 PULL_UP, PULL_DOWN, NO_PULL = 1 << 8, 1 << 9, 1 << 10
 PULLS = {"up": PULL_UP, "down": PULL_DOWN, "none": NO_PULL}
-ATTR_FLAGS, ATTR_VALUES, ATTR_DEBOUNCE = 1, 2, 3
+ATTR_VALUES, ATTR_DEBOUNCE = 2, 3
 
 
 def _number(direction: int, number: int, size: int) -> int:
@@ -40,7 +38,6 @@ _EVENT = struct.Struct("=QIIII24s")  # gpio_v2_line_event
 GET_CHIP_INFO = _number(_READ, 0x01, _CHIP_INFO.size)
 GET_LINE_INFO = _number(_BOTH, 0x05, _LINE_INFO.size)
 GET_LINES = _number(_BOTH, 0x07, _REQUEST.size)
-SET_CONFIG = _number(_BOTH, 0x0D, _CONFIG.size)
 GET_VALUES = _number(_BOTH, 0x0E, _VALUES.size)
 SET_VALUES = _number(_BOTH, 0x0F, _VALUES.size)
 
@@ -113,18 +110,17 @@ class Chip:
         flags: int,
         *,
         values: int = 0,
-        per_line: Mapping[tuple[int, int], int] | None = None,
+        debounce: int = 0,
     ) -> Lines:
         """Take lines, all of them or none, in one step. Raises `BoardError` that names a holder.
 
-        ``values`` are the levels of outputs, a bit a line in the order of ``lines``; ``per_line`` maps
-        (flags, debounce in microseconds) to the bits of those lines that have them.
+        ``values`` are the levels of outputs, a bit a line in the order of ``lines``; ``debounce`` is in microseconds.
         """
         for line in lines:
             info = self.info(line)
             if info.used:
                 raise held(self.path, info)
-        config = _config(flags, values, per_line or {})
+        config = _config(flags, values, debounce)
         offsets = struct.pack(f"={len(lines)}I", *lines)
         asked = _REQUEST.pack(offsets, CONSUMER.encode(), config, len(lines), 0, b"", 0)
         try:
@@ -260,19 +256,11 @@ def no_permission(path: str) -> BoardError:
     return BoardError("permission", f"User {user} may not open {path}.", remedy)
 
 
-def _config(flags: int, values: int, per_line: Mapping[tuple[int, int], int]) -> bytes:
-    attributes: list[tuple[int, int, int]] = []
-    if values:
-        attributes.append((ATTR_VALUES, values, (1 << 64) - 1))
-    debounces: dict[int, int] = {}
-    for (own, debounce), mask in per_line.items():
-        if own != flags:
-            attributes.append((ATTR_FLAGS, own, mask))
-        if debounce:
-            debounces[debounce] = debounces.get(debounce, 0) | mask
-    attributes += [(ATTR_DEBOUNCE, debounce, mask) for debounce, mask in debounces.items()]
-    assert len(attributes) <= MOST_ATTRIBUTES
-    packed = b"".join(_ATTRIBUTE.pack(kind, 0, value, mask) for kind, value, mask in attributes)
+def _config(flags: int, values: int, debounce: int) -> bytes:
+    attributes = [
+        (kind, value) for kind, value in ((ATTR_VALUES, values), (ATTR_DEBOUNCE, debounce)) if value
+    ]
+    packed = b"".join(_ATTRIBUTE.pack(kind, 0, value, (1 << 64) - 1) for kind, value in attributes)
     return _CONFIG.pack(flags, len(attributes), b"", packed)
 
 

@@ -1,8 +1,8 @@
 """The guard: a small process that takes pins to safe when the service that drives them dies or hangs.
 
-It is started with one end of a socket. The first message is a JSON list of what 'safe' is, with the files that
-are needed (line requests) attached; then it waits. Every message keeps it quiet for `PATIENCE` seconds; 'bye'
-ends it without a move. When the other end closes, or is silent for too long, it takes every pin to safe, says
+It is started with one end of a socket. A message that is a JSON list says what 'safe' is, with the files that are
+needed (line requests) attached; it is answered 'taken', once what was told before is let go. Every message keeps
+the guard quiet for `PATIENCE` seconds; 'bye' ends it without a move. When the other end closes, or is silent for too long, it takes every pin to safe, says
 so if anybody is left to hear it, and ends: the lines are let go, and their pull resistors have them.
 
 Runs by itself (``python -I -S guard.py FD``) and imports next to nothing: nothing that can fail here may.
@@ -24,6 +24,8 @@ if TYPE_CHECKING:
     from typing import Any
 
 PATIENCE = 2.0
+MOST_FILES = 250
+"""That come with one message: the kernel bears 253."""
 SET_VALUES = 0xC010B40F
 """GPIO_V2_LINE_SET_VALUES_IOCTL: _IOWR(0xB4, 0x0F, struct of two u64: bits, mask)."""
 
@@ -36,24 +38,22 @@ def rest(actions: list[dict[str, Any]], files: list[int]) -> None:
                 values = struct.pack("=QQ", action["bits"], action["mask"])
                 fcntl.ioctl(files[action["file"]], SET_VALUES, values)
             else:
-                text = action.get("text", "")
-                if "from" in action:  # always high: as long as the period is by now
-                    with open(action["from"]) as file:
-                        text = file.read()
+                with open(action["period"]) as file:  # as it is by now
+                    duty = int(file.read()) * action["parts"] // 1_000_000
                 with open(action["path"], "w") as file:
-                    file.write(text)
-        except OSError:
+                    file.write(str(duty))
+        except (OSError, ValueError):
             pass
 
 
-def receive(end: socket.socket) -> tuple[list[dict[str, Any]], list[int]]:
-    """The first message, with its files."""
+def receive(end: socket.socket) -> tuple[bytes, list[int]]:
+    """A message, and the files that came with it."""
     files = array.array("i")
-    message, extra, _, _ = end.recvmsg(1 << 20, socket.CMSG_LEN(64 * files.itemsize))
+    message, extra, _, _ = end.recvmsg(1 << 20, socket.CMSG_LEN(MOST_FILES * files.itemsize))
     for level, kind, data in extra:
         if level == socket.SOL_SOCKET and kind == socket.SCM_RIGHTS:
             files.frombytes(data[: len(data) - len(data) % files.itemsize])
-    return json.loads(message or b"[]"), list(files)
+    return message, list(files)
 
 
 def main() -> None:
@@ -61,13 +61,14 @@ def main() -> None:
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, signal.SIG_IGN)  # whoever stops the service stops it, not its guard
     end = socket.socket(fileno=int(sys.argv[1]))
-    actions, files = receive(end)
+    actions: list[dict[str, Any]] = []
+    files: list[int] = []
     while True:
         said = b""
         for patience in (PATIENCE, 0.2):  # a second look: the machine itself may have stood still
             end.settimeout(patience)
             try:
-                said = end.recv(64)
+                said, came = receive(end)
                 break
             except TimeoutError:
                 continue
@@ -75,6 +76,11 @@ def main() -> None:
                 break
         if said == b"bye":
             return
+        if said[:1] == b"[":
+            for file in files:
+                os.close(file)
+            actions, files = json.loads(said), came
+            end.send(b"taken")
         if not said:
             rest(actions, files)
             try:

@@ -127,10 +127,6 @@ class Link(Protocol):
     def survey(self) -> Mapping[int, Seen]:
         """What is known of the board's lines now."""
 
-    @property
-    def rewires(self) -> bool:
-        """Whether it takes other outputs and inputs while the rest of the board works; else all of it is let go and taken anew for that."""
-
     def rewire(self, outputs: Sequence[Output], inputs: Sequence[Input], come: Collection[str]) -> None:
         """These are wired to it from now on; those named in ``come`` are new, or were wired otherwise, and are driven safe; lines that nobody has any
         more are let go. Waits for that. Raises `BoardError`, and then all is as it was."""

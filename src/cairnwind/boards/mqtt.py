@@ -209,11 +209,11 @@ class Connection:
         options = SubscribeOptions(qos=1, retainAsPublished=True, retainHandling=handling)
         self._client.subscribe(topics, options=options)
 
-    def unsubscribe(self, take: Take) -> None:
-        """No longer."""
+    def unsubscribe(self, take: Take, only: str = "") -> None:
+        """No longer; of one topic, where that is given."""
         with self._lock:
             for topic, takers in list(self._takers.items()):
-                if take in takers:
+                if take in takers and only in ("", topic):
                     takers.remove(take)
                 if not takers:
                     del self._takers[topic]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import time
+from fractions import Fraction
 from pathlib import Path
 
 from cairnwind.boards.gpio import trouble
@@ -18,14 +19,13 @@ IIO = Path("/sys/bus/iio/devices")
 class PwmChannel:
     """One channel of a PWM chip. Period and duty in nanoseconds; polarity normal: duty is the time high."""
 
-    def __init__(self, chip: str, channel: int, root: Path = PWM) -> None:
-        """Export it, as it is: whoever made it sets it at once. Raises `BoardError`."""
-        self.chip = root / chip
+    def __init__(self, chip: str, channel: int, root: Path = PWM, hertz: Fraction | None = None) -> None:
+        """Export it, as it is: whoever made it sets it at once, at ``hertz`` if that is known. Raises `BoardError`."""
+        self.chip = self.there(chip, root)
         self.path = self.chip / f"pwm{channel}"
         self._channel = channel
-        if not self.chip.is_dir():
-            there = ", ".join(sorted(path.name for path in root.glob("pwmchip*"))) or "none"
-            raise BoardError("no-device", f"There is no PWM chip {chip} here.", f"PWM chips here: {there}.")
+        if self.path.is_dir() and hertz and _number(self.path / "period") != round(10**9 / hertz):
+            self.close()  # it was left running: many chips have one timer, which nobody could set while it is used
         if not self.path.is_dir():
             _write(self.chip / "export", channel)
             for _ in range(50):  # the rule that gives the group its rights may come a moment later
@@ -38,6 +38,15 @@ class PwmChannel:
             if _number(self.path / "enable"):
                 _write(self.path / "enable", 0)
             _write(self.path / "polarity", "normal")
+
+    @staticmethod
+    def there(chip: str, root: Path = PWM) -> Path:
+        """Where the chip is. Raises `BoardError`."""
+        path = root / chip
+        if not path.is_dir():
+            there = ", ".join(sorted(path.name for path in root.glob("pwmchip*"))) or "none"
+            raise BoardError("no-device", f"There is no PWM chip {chip} here.", f"PWM chips here: {there}.")
+        return path
 
     def set(self, parts: int, millihertz: int) -> int:
         """Have it high for ``parts`` per million of each period; returns what it then is, by its own numbers.
@@ -65,7 +74,7 @@ class PwmChannel:
         )
 
     def close(self) -> None:
-        """Let it go, at duty 0 unless it is to keep."""
+        """Let it go."""
         try:
             _write(self.chip / "unexport", self._channel)
         except BoardError:

@@ -103,7 +103,6 @@ class Worker(ABC):
     """A link with a thread of its own that works through one order an output. Lines are numbers of the board, levels parts per million high."""
 
     confirms = "read back"
-    rewires = False
 
     def __init__(self, board: Board) -> None:
         self.board = board
@@ -162,10 +161,10 @@ class Worker(ABC):
     def fits(self) -> None:  # noqa: B027
         """Raise `BoardError` where what is wired now is nothing for the board, which answers; nothing of it is touched."""
 
+    @abstractmethod
     def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
-        """Set up lines that somebody has now, or has otherwise (what is safe for them follows), and let those go that nobody has any more. Raises
-        `BoardError`. Only asked where it `rewires`."""
-        raise NotImplementedError
+        """Set up lines that somebody has now, or has otherwise (what is safe for them follows), and let those go that nobody has any more; no other
+        line is touched. Raises `BoardError`."""
 
     # --- what the service asks ----------------------------------------------------------------------------
 
@@ -415,11 +414,6 @@ class Worker(ABC):
         wish.done.put(None)
 
     def _take_wiring(self, wish: _Rewiring, lines: set[int]) -> None:
-        if not self.rewires:
-            self.disconnect()
-            self.connect()
-            self._home()
-            return
         come = {line for output in self._named.values() if output.name in wish.come for line in output.lines}
         heard = {line for line, input in self.inputs.items() if input.name in wish.come}
         gone = lines - {*self.outputs, *self.inputs}

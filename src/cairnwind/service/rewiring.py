@@ -86,17 +86,7 @@ class Rewiring:
 
     def words(self) -> list[str]:
         """What changes, a sentence each."""
-        found = in_words(self._old, self._new, self.wired)
-        for name in self._concerned():
-            link = self.links[name]
-            others = [
-                each.name
-                for each in self._old.outputs.values()
-                if each.pin.board == name and each.name not in self.safe_first
-            ]
-            if others and not link.rewires:
-                found.append(f"board {name} is set up anew for that; meanwhile at safe: {', '.join(others)}")
-        return found
+        return in_words(self._old, self._new, self.wired)
 
     def _concerned(self) -> list[str]:
         """Boards that stay, to which something else is wired."""

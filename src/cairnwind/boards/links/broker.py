@@ -11,7 +11,7 @@ import math
 import re
 import time
 from collections import deque
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from functools import partial
 
 from cairnwind.boards.facts import Broker
@@ -146,13 +146,10 @@ class BrokerLink(Worker):
                 raise connection.away()
         self._present = not self.facts.alive
         self._shows.clear()
-        self._topics = (
-            {self.facts.report.format(line=line): line for line in (*self.outputs, *self.inputs)}
-            if self.facts.report
-            else {}
-        )
-        for topic in (*([self.facts.alive] if self.facts.alive else []), *self._topics):
-            connection.subscribe(topic, self._take)
+        self._topics = {}
+        if self.facts.alive:
+            connection.subscribe(self.facts.alive, self._take)
+        self.adopt((), ())
         end = time.monotonic() + PRESENT_WITHIN
         while not self._present:
             if self.closed or time.monotonic() > end:
@@ -162,6 +159,24 @@ class BrokerLink(Worker):
                     "See to its supply and its network.",
                 )
             self._hear(0.05)
+
+    def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
+        """Hear the reports of lines that are somebody's, and no others."""
+        assert self._connection is not None
+        wired = {*self.outputs, *self.inputs}
+        topics = {self.facts.report.format(line=line): line for line in wired} if self.facts.report else {}
+        before, self._topics = self._topics, topics
+        for topic in before.keys() - topics.keys():
+            self._connection.unsubscribe(self._take, topic)
+        for topic in topics.keys() - before.keys():
+            self._connection.subscribe(topic, self._take)
+        for line in gone:
+            self._shows.pop(line, None)
+
+    def first_look(self) -> None:
+        """What has been reported of the inputs so far."""
+        for line in self.inputs.keys() & self._shows.keys():
+            self._see(line)
 
     def disconnect(self) -> None:
         """Hear no more of it."""
@@ -259,12 +274,16 @@ class BrokerLink(Worker):
                 return
         self._shows[line] = level
         if line in self.inputs:
-            if self.inputs[line].analogue:
-                self.measured(line, level, FULL, None)
-            else:
-                self.seen(line, level > 0)
+            self._see(line)
         elif line in self._last and abs(self._last[line][1] - level) > FULL // 200:
             self.observed(line, level)
+
+    def _see(self, line: int) -> None:
+        level = self._shows[line]
+        if self.inputs[line].analogue:
+            self.measured(line, level, FULL, None)
+        else:
+            self.seen(line, level > 0)
 
 
 def _made(

@@ -72,8 +72,6 @@ class Expander:
 class ExpanderLink(Worker):
     """The link to one chip on two wires."""
 
-    rewires = True
-
     def __init__(self, board: Board) -> None:
         super().__init__(board)
         assert isinstance(board.facts, Expander)

@@ -6,20 +6,18 @@ What holds them when this process dies is the guard (`cairnwind.boards.guard`): 
 
 from __future__ import annotations
 
-import array
-import json
-import socket
-import subprocess
-import sys
 import threading
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import suppress
 from fractions import Fraction
 from functools import partial
+from operator import attrgetter
 from pathlib import Path
 from typing import Any
 
-from cairnwind.boards import devices, gpio, guard, sysfs, wire
+from cairnwind.boards import devices, gpio, sysfs, wire
+from cairnwind.boards.guarded import Guard
 from cairnwind.boards.kinds import Kind, Share
 from cairnwind.boards.link import Seen
 from cairnwind.boards.sysfs import Converter, PwmChannel
@@ -89,10 +87,10 @@ class KernelLink(Worker):
         assert isinstance(facts, Kernel)
         self.facts = facts
         self._chip: gpio.Chip | None = None
-        self._groups: list[gpio.Lines] = []
-        self._of: dict[int, gpio.Lines] = {}
-        """By line: the request that has it."""
-        self._watched: list[gpio.Lines] = []
+        self._held: dict[int, gpio.Lines] = {}
+        """By line: the request that has it as an output. Those of one output are one: they move at once, and are let go together."""
+        self._watched: dict[int, gpio.Lines] = {}
+        """By line: the request that has it as an input."""
         self._pwm: dict[int, PwmChannel] = {}
         self._software: dict[int, SoftwarePwm] = {}
         self._converter: Converter | None = None
@@ -103,28 +101,73 @@ class KernelLink(Worker):
     def connect(self) -> None:
         """Take lines and channels, outputs at safe; then set the guard."""
         self._chip = gpio.Chip(gpio.find(self.facts.chip))
-        plain = [line for line, output in self.outputs.items() if not self._hard(output, line)]
-        for first in range(0, len(plain), gpio.MOST_LINES):
-            some = plain[first : first + gpio.MOST_LINES]
-            safe = sum(
-                1 << number
-                for number, line in enumerate(some)
-                if wire.to_pin(self.outputs[line], self.outputs[line].safe, line)
-            )
-            self._hold(self._chip.request(some, gpio.OUTPUT, values=safe))
-            self.traffic.add("sent", b"", f"lines {_list(some)} taken as outputs at {safe:0{len(some)}b}")
-        for line, output in self.outputs.items():
-            if self._hard(output, line):
-                # set before the next is exported: some chips let a period be chosen only while one channel is in use
-                self._pwm[line] = PwmChannel(self.facts.pwm, self._channel(line))
-                self._pwm[line].set(*self._safe()[line])
-            elif output.modulates(line):
-                self._software[line] = SoftwarePwm(self._of[line], line)
-        self._take_inputs()
-        if any(input.analogue for input in self.inputs.values()):
-            self._converter = Converter(self.facts.analogue)
-        if self.outputs:
-            self._guard = Guard(self._actions(), [group.file for group in self._groups])
+        self._take({*self.outputs, *self.inputs})
+        self._tell_guard()
+
+    def fits(self) -> None:
+        """No line that is new here is somebody else's."""
+        assert self._chip is not None
+        ours = {*self._held, *self._watched, *self._pwm, *self._trials}
+        for line in {*self.outputs, *self.inputs} - ours:
+            input, output = self.inputs.get(line), self.outputs.get(line)
+            if input is not None and input.analogue:
+                Converter(self.facts.analogue)
+            elif output is not None and self._hard(output, line):
+                PwmChannel.there(self.facts.pwm)
+            elif (info := self._chip.info(line)).used:
+                raise gpio.held(self._chip.path, info)
+
+    def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
+        """Let lines go whose request is another now; take what is new. No other line is touched."""
+        for line in come:
+            self._end_trial(line)
+        mine = {tuple(self._plain(output)) for output in self.outputs.values()}
+        for line in (*come, *gone):
+            held, output = self._held.get(line), self.outputs.get(line)
+            if line in self._software:
+                self._software.pop(line).close()
+            if held is not None and held.lines not in mine:
+                held.close()
+                for each in held.lines:
+                    del self._held[each]
+            if line in self._watched:
+                self._watched.pop(line).close()
+            if line in self._pwm and (output is None or not self._hard(output, line)):
+                self._pwm.pop(line).close()
+        self._tell_guard()  # it has them too: they are not free before it has let them go
+        self._take(come)
+        self._tell_guard()
+
+    def _plain(self, output: Output) -> list[int]:
+        """The lines of an output that are switched by their level."""
+        return [line for line in output.lines if not self._hard(output, line)]
+
+    def _take(self, lines: Collection[int]) -> None:
+        assert self._chip is not None
+        for output in {id(output): output for line, output in self.outputs.items() if line in lines}.values():
+            plain = self._plain(output)
+            safe = wire.to_pins(output, output.safe)
+            if plain and plain[0] not in self._held:
+                values = sum(1 << number for number, line in enumerate(plain) if safe[line].parts)
+                self._held.update(dict.fromkeys(plain, self._chip.request(plain, gpio.OUTPUT, values=values)))
+                said = f"line{'s' if plain[1:] else ''} {_list(plain)} taken as output at {values:0{len(plain)}b}"
+                self.traffic.add("sent", b"", said)
+            for line in output.lines:
+                if self._hard(output, line):
+                    # set before the next is exported: some chips let a period be chosen only while one channel is in use
+                    self._pwm[line] = self._pwm.get(line) or PwmChannel(
+                        self.facts.pwm, self._channel(line), hertz=output.frequency
+                    )
+                    self._pwm[line].set(*safe[line])
+                elif output.modulates(line):
+                    self._software[line] = SoftwarePwm(self._held[line], line)
+        for line, input in self.inputs.items():
+            if input.analogue:
+                self._converter = self._converter or Converter(self.facts.analogue)
+            elif line in lines:
+                flags = gpio.INPUT | gpio.RISING | gpio.FALLING | gpio.PULLS[input.pull]
+                self._watched[line] = self._chip.request([line], flags, debounce=input.debounce // 1000)
+                self.traffic.add("sent", b"", f"line {line} taken as input with edges")
 
     def _hard(self, output: Output, line: int) -> bool:
         return output.modulates(line) and not output.by_software
@@ -133,53 +176,35 @@ class KernelLink(Worker):
         there = self.board.position(line)
         return there.channel if there is not None and there.channel is not None else line
 
-    def _hold(self, lines: gpio.Lines) -> None:
-        self._groups.append(lines)
-        self._of.update(dict.fromkeys(lines.lines, lines))
-
-    def _take_inputs(self) -> None:
-        assert self._chip is not None
-        left = [line for line, input in self.inputs.items() if not input.analogue]
-        both = gpio.INPUT | gpio.RISING | gpio.FALLING
-        while left:
-            some: list[int] = []
-            own: dict[tuple[int, int], int] = {}
-            for line in left[: gpio.MOST_LINES]:
-                input = self.inputs[line]
-                key = (both | gpio.PULLS[input.pull], input.debounce // 1000)
-                if key not in own and 2 * (len(own) + 1) > gpio.MOST_ATTRIBUTES:
-                    continue  # one request bears ten attributes: the next takes it
-                own[key] = own.get(key, 0) | 1 << len(some)
-                some.append(line)
-            left = [line for line in left if line not in some]
-            lines = self._chip.request(some, both, per_line=own)
-            self._watched.append(lines)
-            self.traffic.add("sent", b"", f"lines {_list(some)} taken as inputs with edges")
-
     def first_look(self) -> None:
         """The levels that inputs have before any edge."""
-        for lines in self._watched:
-            levels = lines.get()
-            for line in lines.lines:
-                self.seen(line, bool(levels & lines.bit[line]), settled=True)
+        for line, watched in self._watched.items():
+            self.seen(line, bool(watched.get()), settled=True)
 
-    def _actions(self) -> list[dict[str, Any]]:
-        """What the guard does if it has to."""
+    def _tell_guard(self) -> None:
+        """What the guard does if it has to, and with which requests."""
         actions: list[dict[str, Any]] = []
-        for number, group in enumerate(self._groups):
-            bits = sum(
-                group.bit[line]
-                for line in group.lines
-                if wire.to_pin(self.outputs[line], self.outputs[line].safe, line)
-            )
-            actions.append({"file": number, "bits": bits, "mask": group.all})
+        files: list[int] = []
+        for held in {id(held): held for held in self._held.values()}.values():
+            output = self.outputs[held.lines[0]]
+            safe = wire.to_pins(output, output.safe)
+            bits = sum(held.bit[line] for line in held.lines if safe[line].parts)
+            actions.append({"file": len(files), "bits": bits, "mask": held.all})
+            files.append(held.file)
         for line, channel in self._pwm.items():
-            high = wire.to_pin(self.outputs[line], self.outputs[line].safe, line)
-            duty = str(channel.path / "duty_cycle")
             actions.append(
-                {"path": duty, "from": str(channel.path / "period")} if high else {"path": duty, "text": "0"}
+                _of_channel(channel, wire.to_pin(self.outputs[line], self.outputs[line].safe, line))
             )
-        return actions
+        for tried in self._trials.values():
+            if isinstance(tried, PwmChannel):
+                actions.append(_of_channel(tried, 0))
+            elif isinstance(tried, gpio.Lines):
+                actions.append({"file": len(files), "bits": 0, "mask": tried.all})
+                files.append(tried.file)
+        if self._guard is not None:
+            self._guard.tell(actions, files)
+        elif actions:
+            self._guard = Guard(actions, files)
 
     def put(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
         """Set lines, all of a request at once; read back what they are at."""
@@ -195,7 +220,7 @@ class KernelLink(Worker):
             if line in self._software and self._software[line].set(parts, millihertz):
                 shown[line] = parts
                 continue
-            group = self._of[line]
+            group = self._held[line]
             _, bits, mask = by_group.get(group.file, (group, 0, 0))
             by_group[group.file] = (group, bits | (group.bit[line] if parts else 0), mask | group.bit[line])
         for group, bits, mask in by_group.values():
@@ -213,24 +238,22 @@ class KernelLink(Worker):
         if self._guard is not None and now - self._beat >= BEAT:
             self._guard.beat()
             self._beat = now
-        files = {lines.file: lines for lines in self._watched}
+        files = {lines.file: lines for lines in self._watched.values()}
         files |= {tried.file: tried for tried in self._trials.values() if isinstance(tried, gpio.Lines)}
         own = {self._guard.end.fileno(): self._guard} if self._guard is not None else {}
         analogue = [line for line, input in self.inputs.items() if input.analogue]
         analogue += [line for line, tried in self._trials.items() if isinstance(tried, Converter)]
         wait = min(seconds, ANALOGUE_EVERY) if analogue else seconds
-        for file in self.rest(wait, *files, *own):
-            if file in own:
-                self._guard = None
-                raise BoardError(
-                    "guard",
-                    "its guard took the lines to safe: it had heard nothing from here for too long",
-                    "",
-                )
-            offset = time.time_ns() - time.monotonic_ns()
-            for edge in files[file].events():
-                self.traffic.add("got", b"", f"line {edge.line} {'rose' if edge.rising else 'fell'}")
-                self.seen(edge.line, edge.rising, edge.mono + offset, settled=True)
+        ready = self.rest(wait, *files, *own)
+        if own.keys() & {*ready}:
+            self._guard = None
+            raise BoardError(
+                "guard", "its guard took the lines to safe: it had heard nothing from here for too long", ""
+            )
+        offset = time.time_ns() - time.monotonic_ns()
+        for edge in sorted((edge for file in ready for edge in files[file].events()), key=attrgetter("mono")):
+            self.traffic.add("got", b"", f"line {edge.line} {'rose' if edge.rising else 'fell'}")
+            self.seen(edge.line, edge.rising, edge.mono + offset, settled=True)
         if analogue and time.monotonic() - self._sampled >= ANALOGUE_EVERY:
             self._sampled = time.monotonic()
             for line in analogue:
@@ -241,14 +264,26 @@ class KernelLink(Worker):
         self.traffic.rounds += 1
 
     def attempt_now(self, line: int, trial: Trial | None) -> None:
-        """Take one more line, or a PWM or analogue channel, for as long as it is tried."""
+        """Take one more line, or a PWM or analogue channel, for as long as it is tried; the guard knows of it."""
+        if self._end_trial(line):
+            self._tell_guard()
+        if trial is not None and self._chip is not None:
+            try:
+                self._try(self._chip, line, trial)
+                self._tell_guard()
+            except BoardError:
+                self._end_trial(line)
+                raise
+
+    def _end_trial(self, line: int) -> bool:
         before = self._trials.pop(line, None)
         if before is not None and not isinstance(before, Converter):
             if isinstance(before, PwmChannel):
                 before.set(0, 0)
             before.close()
-        if trial is None or self._chip is None:
-            return
+        return before is not None
+
+    def _try(self, chip: gpio.Chip, line: int, trial: Trial) -> None:
         match trial.mode:
             case "pwm" | "tone":
                 if not self.facts.pwm:
@@ -262,12 +297,12 @@ class KernelLink(Worker):
             case "analogue":
                 self._trials[line] = Converter(self.facts.analogue or "iio:device0")
             case "output":
-                lines = self._chip.request([line], gpio.OUTPUT, values=1 if trial.parts else 0)
+                lines = chip.request([line], gpio.OUTPUT, values=1 if trial.parts else 0)
                 self._trials[line] = lines
                 self.readings[line] = {"level": FULL if lines.get() else 0}
             case _:
                 flags = gpio.INPUT | gpio.RISING | gpio.FALLING | gpio.PULLS[trial.pull]
-                lines = self._chip.request([line], flags)
+                lines = chip.request([line], flags)
                 self._trials[line] = lines
                 self.readings[line] = {"level": FULL if lines.get() else 0, "count": 0}
 
@@ -298,57 +333,21 @@ class KernelLink(Worker):
             soft.close()
         if self._guard is not None:
             self._guard.dismiss()
-        for tried in self._trials.values():
-            if isinstance(tried, PwmChannel | gpio.Lines):
-                tried.close()
+        for line in list(self._trials):
+            with suppress(BoardError):
+                self._end_trial(line)
         for channel in self._pwm.values():
-            channel.close()
-        for lines in (*self._groups, *self._watched):
+            if (
+                not channel.duty
+            ):  # what is let go may fall low, which lights an active-low lamp: that stays as it is
+                channel.close()
+        for lines in (*self._held.values(), *self._watched.values()):
             lines.close()
         if self._chip is not None:
             self._chip.close()
         self._chip = self._guard = self._converter = None
-        for kept in (self._groups, self._watched, self._of, self._pwm, self._software, self._trials):
+        for kept in (self._held, self._watched, self._pwm, self._software, self._trials):
             kept.clear()
-
-
-class Guard:
-    """The guard's other end: see `cairnwind.boards.guard`."""
-
-    def __init__(self, actions: list[dict[str, Any]], files: Sequence[int]) -> None:
-        self.end, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-        try:
-            self._process = subprocess.Popen(
-                [sys.executable, "-I", "-S", str(Path(guard.__file__)), str(theirs.fileno())],
-                pass_fds=[theirs.fileno()], start_new_session=True, stdin=subprocess.DEVNULL,
-            )  # fmt: skip
-        finally:
-            theirs.close()
-        attached = [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", files))] if files else []
-        self.end.sendmsg([json.dumps(actions).encode()], attached)
-        self.end.setblocking(False)
-
-    def beat(self) -> None:
-        """Still here."""
-        try:
-            self.end.send(b".")
-        except BlockingIOError:
-            pass  # it has enough to read
-        except OSError:
-            raise BoardError("guard", "its guard process has ended", "It is started again.") from None
-
-    def dismiss(self) -> None:
-        """Done: it ends without a move."""
-        try:
-            self.end.send(b"bye")
-        except OSError:
-            pass
-        self.end.close()
-        try:
-            self._process.wait(1)
-        except subprocess.TimeoutExpired:
-            self._process.kill()
-            self._process.wait()
 
 
 class SoftwarePwm:
@@ -397,6 +396,11 @@ class SoftwarePwm:
                     self._change.notify()
                 return
             edge = max(edge, time.monotonic() - period)
+
+
+def _of_channel(channel: PwmChannel, parts: int) -> dict[str, Any]:
+    """What brings a channel to so many parts per million, whatever its period is by then."""
+    return {"path": str(channel.path / "duty_cycle"), "period": str(channel.path / "period"), "parts": parts}
 
 
 def _list(lines: Sequence[int]) -> str:

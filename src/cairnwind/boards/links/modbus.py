@@ -137,8 +137,6 @@ class Modbus:
 class ModbusLink(Worker):
     """The link to one unit on a serial line or at an address, fed while the engine is fresh and silent when it is not."""
 
-    rewires = True
-
     def __init__(self, board: Board) -> None:
         super().__init__(board)
         assert isinstance(board.facts, Modbus)
@@ -312,9 +310,9 @@ class ModbusLink(Worker):
     def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
         """Modes and safe values of lines that are used otherwise; the coils of a bought board need none."""
         if self.facts.profile is None:
-            self._set_up()
+            self._set_up(self.tried.keys() - {*come})
 
-    def _set_up(self) -> None:
+    def _set_up(self, tried: Collection[int] = ()) -> None:
         """Have every pin of our firmware in its mode, with its safe value; what is so already is left alone."""
         modes = self._ask("read_holding_registers", MODE, count=len(self._can))
         for line, output in self.outputs.items():
@@ -329,7 +327,7 @@ class ModbusLink(Worker):
             mode = ANALOGUE if input.analogue else PULL_UP if input.pull == "up" else OFF
             if modes[line] != mode:
                 self._write(MODE + line, mode)
-        wired = {*self.outputs, *self.inputs}
+        wired = {*self.outputs, *self.inputs, *tried}
         for line, mode in enumerate(modes):
             if mode != OFF and line not in wired and self._can[line][0]:
                 self._write(MODE + line, OFF)

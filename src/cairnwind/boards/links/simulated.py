@@ -67,8 +67,6 @@ class SimulatedLink:
     confirms = "read back"
     HISTORY = 10_000
 
-    rewires = True
-
     def __init__(self, board: Board) -> None:
         self.board = board
         self.answers_after = board.answers_after

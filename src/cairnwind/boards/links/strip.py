@@ -14,7 +14,7 @@ from __future__ import annotations
 import os
 import struct
 import time
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from fcntl import ioctl
 from functools import partial
 from typing import Protocol
@@ -180,6 +180,14 @@ class StripLink(Worker):
         if self._wire is not None:
             self._wire.close()
         self._wire = None
+
+    def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
+        """Lamps that are nobody's are dark; the others show what they did."""
+        theirs = {
+            line + 3 * number for line, output in self.outputs.items() for number in range(output.pixels)
+        }
+        self._levels = [level if line in theirs else 0 for line, level in enumerate(self._levels)]
+        self._send()
 
     def put(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
         """All that changes goes out in one frame; a run of lamps shows what its first does."""
