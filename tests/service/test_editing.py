@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import threading
 import time
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +19,7 @@ from cairnwind.core.values.fact import alike
 from cairnwind.core.values.settings import FULL
 from cairnwind.site import read_text
 from cairnwind.site.saving import Saving
-from tests.conftest import SITE, Running, eventually
+from tests.conftest import SITE, Running, cairnwind, eventually
 from tests.service.test_safe import on
 
 RULES = """
@@ -382,3 +384,38 @@ def test_a_draft_is_gone_through_with_what_the_past_has_brought(running: Running
     assert week == [], "the plan asks nothing of the vent"
     with pytest.raises(CallerError, match="'to' is not after 'from'"):
         site.rehearse_draft("1 min ago", "2 min ago")
+
+
+def test_what_was_renamed_since_is_found_by_its_old_name_and_its_new_one(running: Running) -> None:
+    """Two exchange their names; a draft gives one a third. What was on then is what is called otherwise now."""
+    site = running.site
+    site.turn("vent", "on", lasting="until released", wait="5 s")
+    then = datetime.now(UTC).isoformat()
+    time.sleep(0.6)
+    site.edit({"do": "rename", "what": "output", "name": "vent", "to": "aside"},
+              {"do": "rename", "what": "output", "name": "yard", "to": "vent"},
+              {"do": "rename", "what": "output", "name": "aside", "to": "yard"})  # fmt: skip
+    assert site.editions()[0]["renamed"] == [
+        {"before": "vent", "after": "yard"},
+        {"before": "yard", "after": "vent"},
+    ]
+    site.turn("yard", "off", lasting="until released", wait="5 s")
+    assert site.why("yard", at=then)["sentence"].startswith("on: a person")
+    assert not site.why("vent", at=then)["sentence"].startswith("on"), "the yard, as it was called then"
+    site.rename("output", "yard", "flue")
+    assert site.why("flue", at=then)["sentence"].startswith("on: a person")
+    assert site.why("yard", at=then) == site.why("vent", at=then), (
+        "nothing is called so now; then it was what is the vent now"
+    )
+    with pytest.raises(CallerError, match="no output called 'cellar'"):
+        site.why("cellar", at=then)
+    site.into_draft({"do": "rename", "what": "output", "name": "flue", "to": "chimney"})
+    assert site.rehearse_draft("1 min ago", "now")["differences"] == [], "only called otherwise"
+    site.into_draft({"do": "change", "what": "output", "name": "chimney", "keys": {"auto_off": "0.2 s"}})
+    (one,) = [each["was"] for each in site.rehearse_draft("1 min ago", "now")["differences"] if each["was"]]
+    assert (one["output"], one["on"]) == ("chimney", True)
+    begin = (datetime.now(UTC) - timedelta(minutes=1)).isoformat()
+    told = cairnwind("--address", running.url, "rehearse", "--from", begin, "--to", "now", "--inputs", "journal", "--json",
+                     env={"CAIRNWIND_KEY": running.key})  # fmt: skip
+    on = [each["output"] for each in json.loads(told.stdout)["changes"] if each["on"]]
+    assert on == ["flue"], told.stderr

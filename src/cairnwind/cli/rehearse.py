@@ -6,6 +6,7 @@ import sys
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from datetime import datetime, timedelta
+from operator import itemgetter
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
@@ -181,19 +182,26 @@ def _inputs(
 
 
 def _rows(ctx: click.Context, begin: int, end: int) -> Iterator[tuple[int, str, str, Any]]:
-    """The journal of the service that runs, in rising order."""
+    """The journal of the service that runs, in rising order, by the names of today."""
     from datetime import UTC
+
+    from cairnwind.core.explain.called import Called
 
     def stamp(wall: int) -> str:
         return datetime.fromtimestamp(wall // NS, UTC).isoformat()
 
-    for row in site_of(ctx).journal_of(begin=stamp(begin), end=stamp(end)):
-        yield (
-            int(datetime.fromisoformat(row["at"]).timestamp() * 1000) * 10**6,
-            row["kind"],
-            row["subject"] or "",
-            row["data"],
-        )
+    site = site_of(ctx)
+    called = Called(
+        (_wall(each["at"]), {name["before"]: name["after"] for name in each["renamed"]})
+        for each in sorted(site.editions(), key=itemgetter("number"))
+    )
+    for row in site.journal_of(begin=stamp(begin), end=stamp(end)):
+        wall = _wall(row["at"])
+        yield wall, row["kind"], called.now(row["subject"] or "", wall), row["data"]
+
+
+def _wall(moment: str) -> int:
+    return int(datetime.fromisoformat(moment).timestamp() * 1000) * 10**6
 
 
 def _readings(ctx: click.Context, site: Site, begin: int, end: int) -> list[tuple[int, str, float]]:

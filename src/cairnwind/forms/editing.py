@@ -62,6 +62,13 @@ class DraftForm(TypedDict):
     ]
 
 
+class CalledOtherwise(TypedDict):
+    """A name of an output or input, and what it is called instead."""
+
+    before: str
+    after: str
+
+
 class Edition(TypedDict):
     """A state of the site file that was applied."""
 
@@ -73,6 +80,7 @@ class Edition(TypedDict):
     how: Literal["start", "reload", "edit", "draft", "back"]
     reason: str
     served: Annotated[bool, Meta(description="It is what is served now.")]
+    renamed: Annotated[list[CalledOtherwise], Meta(description="Outputs and inputs that it calls otherwise.")]
 
 
 class EditionWhole(Edition):

@@ -200,16 +200,13 @@ class _Api:
 
     def get_why(self, name: str) -> Response:
         """Why an output is as it is, or (``at``) as it was."""
-        output = self._output(name)
         clocks = shapes.local(self.zone)
         if (at := request.args.get("at")) is not None:
-            return answer(
-                shapes.why_form(
-                    why_then(
-                        output, self._rows_of(output, spokentimes.wall(at, self.zone, clock().wall)), clocks
-                    )
-                )
-            )
+            wall = spokentimes.wall(at, self.zone, clock().wall)
+            called = name if name in self.site.outputs else self.runtime.reader.called().now(name, wall)
+            output = self._output(called if called in self.site.outputs else name)
+            return answer(shapes.why_form(why_then(output, self._rows_of(output, wall), clocks)))
+        output = self._output(name)
         now = self._now(name)
         reasons = why(now, clocks)
         reasons = with_budgets(reasons, self.runtime.engine.left(name, clock()), clocks)
@@ -240,10 +237,11 @@ class _Api:
 
     def _rows_of(self, output: Output, wall: int) -> list[Row]:
         """What the journal has that concerns an output, before a moment."""
-        found = []
+        found, called = [], self.runtime.reader.called()
         for subject, limit in ((output.name, 500), (output.pin.board, 50), ("", 500)):
-            rows = self.runtime.reader.journal(subject=subject, end=wall + 1, limit=limit)
-            found += [(row.seq, (row.wall, row.kind, row.subject, row.text, row.data)) for row in rows]
+            for row in self.runtime.reader.journal(subject=subject, end=wall + 1, limit=limit):
+                if called.now(row.subject, row.wall) == subject:
+                    found.append((row.seq, (row.wall, row.kind, subject, row.text, row.data)))
         return [row for _, row in sorted(found, key=lambda each: each[0])]
 
     def get_inputs(self) -> Response:

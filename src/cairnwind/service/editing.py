@@ -163,7 +163,9 @@ class Editing:
         if number == self.editions.number:
             raise CallerError("bad-value", f"Edition {number} is what is served.", "See: cairnwind editions.")
         said = f"back to edition {number}{f': {reason}' if reason else ''}"
-        names = renamed_back(self._store.renamed_since(number))
+        names = renamed_back(
+            list(each.names.items()) for each in reversed(self._store.renames()) if each.edition > number
+        )
         return self._changed(source, lambda _: then.text, Origin(source.who, "back", said), names)
 
     def _apply(

@@ -16,6 +16,7 @@ from cairnwind.core.facts.site import Site
 from cairnwind.core.language import schedules
 from cairnwind.core.language.forms import Rules
 from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.fact import replace
 from cairnwind.core.values.quantities import NS
 from cairnwind.service.records import readings_of
 from cairnwind.service.shapes import moment
@@ -48,13 +49,13 @@ def compared(
 
 
 def under(
-    path: str, text: str, after: str, added: Sequence[tuple[dict[str, Any], dict[str, Any]]], begin: int, end: int,
+    path: str, text: str, after: str, names: Mapping[str, str], added: Sequence[tuple[dict[str, Any], dict[str, Any]]], begin: int, end: int,
     rows: Sequence[tuple[int, str, str, Mapping[str, Any]]], readings: Sequence[tuple[int, str, float]],
 ) -> dict[str, Any]:  # fmt: skip
-    """What would be different in a time if the site file read ``after`` and not ``text``; ``added`` are the schedules that people have added,
-    ``rows`` and ``readings`` what the journal and the records have of that time, where it is gone by. Raises `CallerError`."""
+    """What would be different in a time if the site file read ``after`` and not ``text``, with other ``names`` of outputs and inputs (by what they
+    are called now); ``added`` are the schedules that people have added, ``rows`` and ``readings`` what the journal and the records have of that time, where it is gone by. Raises `CallerError`."""
     found = []
-    for said in (text, after):
+    for said, called in ((text, {}), (after, names)):
         site = read_text(said, path)
         planned = read_plan(site)
         plan: dict[str, tuple[Schedule, Span | None]] = {
@@ -63,19 +64,23 @@ def under(
         for made, state in added:
             if made["name"] not in plan:
                 plan[made["name"]] = schedules.with_state(schedules.make(made, planned, "database"), state)
-        happenings = list(of_journal(rows, site, readings))
+        then = [(wall, kind, called.get(name, name), data) for wall, kind, name, data in rows]
+        read = [(wall, called.get(name, name), value) for wall, name, value in readings]
+        happenings = list(of_journal(then, site, read))
         found.append(_rehearsed(site, read_rules(site, planned), [*plan.values()], begin, end, happenings))
-    return {"differences": difference_forms(*found)}
+    one, other = found
+    bars = [each._replace(output=names.get(each.output, each.output)) for each in one.bars]
+    return {"differences": difference_forms(replace(one, bars=bars), other)}
 
 
 def gone_by(
     reader: Reader, site: Site, begin: int, end: int
 ) -> tuple[list[tuple[int, str, str, dict[str, Any]]], list[tuple[int, str, float]]]:
-    """What the journal and the records have of a time gone by. Raises `CallerError` (``too-large``, ``busy``)."""
+    """What the journal and the records have of a time gone by, by the names of today. Raises `CallerError` (``too-large``, ``busy``)."""
     rows: list[tuple[int, str, str, dict[str, Any]]] = []
-    last = 0
+    called, last = reader.called(), 0
     while page := reader.journal(after=last, begin=begin, end=end, limit=PAGE):
-        rows += [(each.wall, each.kind, each.subject, each.data) for each in page]
+        rows += [(each.wall, each.kind, called.now(each.subject, each.wall), each.data) for each in page]
         last = page[-1].seq
         if len(rows) > MOST_EVENTS:
             raise CallerError(

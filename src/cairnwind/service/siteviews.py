@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import asdict
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -17,6 +17,7 @@ from cairnwind.service import rehearsals, shapes
 from cairnwind.service.asked import answer, caller, json_body, need, whole
 from cairnwind.service.bounded import Bounded
 from cairnwind.service.desk import Desk
+from cairnwind.service.editing import renamed
 from cairnwind.service.planviews import REHEARSED_MOST
 from cairnwind.service.startup import clock
 from cairnwind.site.drafting import Preview, difference_of
@@ -112,12 +113,18 @@ class SiteViews:
             if each.origin == "database"
         ]
         gone_by = rehearsals.gone_by(runtime.reader, runtime.site, begin, end) if past else ([], [])
-        found = self._rehearsing.run(rehearsals.under, path, text, seen.text, added, begin, end, *gone_by)
+        found = self._rehearsing.run(
+            rehearsals.under, path, text, seen.text, dict(renamed(changes)), added, begin, end, *gone_by
+        )
         return Response(found, content_type="application/json")
 
     def get_editions(self) -> Response:
         """All of them, the newest first."""
-        return answer([self._edition(each) for each in self.runtime.editing.editions.all()])
+        renamed = self._renamed()
+        return answer([self._edition(each, renamed) for each in self.runtime.editing.editions.all()])
+
+    def _renamed(self) -> dict[int, dict[str, str]]:
+        return {each.edition: each.names for each in self.runtime.reader.renames()}
 
     def get_edition(self, number: int) -> Response:
         """One, with its text and what is different in it from another."""
@@ -128,12 +135,20 @@ class SiteViews:
         lines = difference_of(
             before, found.text, (f"edition {against}" if against else "nothing", f"edition {number}")
         )
-        return answer({**self._edition(found), "text": found.text, "against": against, "difference": lines})
+        return answer(
+            {
+                **self._edition(found, self._renamed()),
+                "text": found.text,
+                "against": against,
+                "difference": lines,
+            }
+        )
 
-    def _edition(self, each: Edition) -> dict[str, Any]:
+    def _edition(self, each: Edition, renamed: Mapping[int, Mapping[str, str]]) -> dict[str, Any]:
         return {
             "number": each.number, "at": shapes.moment(each.wall), "author": each.author, "how": each.how, "reason": each.reason,
             "served": each.number == self.runtime.editing.editions.number,
+            "renamed": [{"before": one, "after": other} for one, other in renamed.get(each.number, {}).items()],
         }  # fmt: skip
 
 

@@ -11,6 +11,7 @@ from itertools import groupby
 from pathlib import Path
 from typing import Any, NamedTuple, TypeVar
 
+from cairnwind.core.explain.called import Called
 from cairnwind.core.facts.claims import Claim, Instant
 from cairnwind.core.facts.course import Timer
 from cairnwind.core.facts.events import Keep, Start
@@ -76,6 +77,14 @@ class Edition(NamedTuple):
     how: str
     reason: str
     text: str
+
+
+class Renamed(NamedTuple):
+    """What an edition called otherwise, by the old name the new one. ``wall`` in nanoseconds UTC."""
+
+    wall: int
+    names: dict[str, str]
+    edition: int
 
 
 class Draft(NamedTuple):
@@ -337,12 +346,19 @@ class Reader:
         )
         return [name for (name,) in rows]
 
-    def renamed_since(self, edition: int) -> list[list[tuple[str, str]]]:
-        """What was renamed after an edition, as old name and new, edition by edition, the newest first."""
+    def renames(self) -> list[Renamed]:
+        """What was renamed, edition by edition, rising."""
         rows = self._all(
-            "SELECT edition, old, new FROM renamed WHERE edition > ? ORDER BY edition DESC", (edition,)
+            "SELECT wall, number, old, new FROM renamed JOIN edition ON edition = number ORDER BY number"
         )
-        return [[(old, new) for _, old, new in each] for _, each in groupby(rows, key=lambda row: row[0])]
+        editions = groupby(rows, key=lambda row: row[:2])
+        return [
+            Renamed(wall, {old: new for *_, old, new in each}, number) for (wall, number), each in editions
+        ]
+
+    def called(self) -> Called:
+        """Names of the past, as they are today."""
+        return Called((each.wall, each.names) for each in self.renames())
 
     def answer(self, scope: str, token: str, since: int) -> tuple[str, dict[str, Any]] | None:
         """The stored answer to a command with this token: (hash of its body, outcome)."""
