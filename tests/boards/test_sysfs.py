@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from cairnwind.boards.sysfs import Converter, PwmChannel
+from cairnwind.boards.sysfs import Converter, PwmChannel, found
 from cairnwind.core.values.errors import BoardError
 
 
@@ -29,6 +29,18 @@ def test_raw_scale_and_offset_give_volts(tree: Path) -> None:
     assert (raw, full) == (1024, 4095)
     assert volts == pytest.approx(0.825)
     assert converter.read(3) == (100, 1023, pytest.approx(0.1)), "(raw + offset) x scale is millivolts"
+
+
+def test_what_a_machine_has_is_found(tree: Path) -> None:
+    (tree / "iio:device0" / "name").write_text("ads1015\n")
+    (tree / "iio:device1").mkdir()  # it weighs, or hears: no voltages
+    (tree / "pwmchip4").mkdir()
+    (tree / "pwmchip4" / "npwm").write_text("8\n")
+    assert [(key, name) for key, name, _ in found(tree, tree)] == [
+        ("pwm", "pwmchip4"),
+        ("analogue", "iio:device0"),
+    ]
+    assert [what for *_, what in found(tree, tree)][1] == "converter, 2 voltage channels, ads1015"
 
 
 def test_what_is_not_there_is_said_with_what_is(tree: Path) -> None:

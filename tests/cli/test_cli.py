@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import pty
 import re
 import signal
 import subprocess
@@ -182,6 +183,29 @@ def test_a_script_starts_holds_and_stops_a_service(tmp_path: Path) -> None:
     )
 
 
+def in_bash(running: Running, keys: str) -> str:
+    """What a command line of bash comes to, typed key by key: the words, each between brackets."""
+    mine, its = pty.openpty()
+    env = {
+        **os.environ,
+        "PATH": f"{Path(CAIRNWIND).parent}:{os.environ['PATH']}",
+        "PS1": "",
+        "CAIRNWIND_STATE": str(running.folder / "state"),
+    }
+    bash = spawn("bash", "--norc", "-i", stdin=its, stdout=subprocess.PIPE, stderr=its, env=env)
+    assert bash.stdout is not None
+    said = """eval "$(cairnwind completion bash)"; cairnwind() { printf '<%s>' "$@"; echo; }; echo ready\n"""
+    os.write(mine, said.encode())
+    assert bash.stdout.readline() == "ready\n"
+    os.write(mine, keys.encode() + b"\n")
+    found = bash.stdout.readline().strip()
+    os.write(mine, b"exit\n")
+    bash.communicate(timeout=60)
+    for each in (mine, its):
+        os.close(each)
+    return found
+
+
 def test_names_complete_from_the_running_service(running: Running) -> None:
     def complete(words: str, number: int) -> list[str]:
         env = {
@@ -195,6 +219,11 @@ def test_names_complete_from_the_running_service(running: Running) -> None:
     assert complete("cairnwind turn ga", 2) == ["gallery"]
     assert complete("cairnwind look ", 2) == ["vent", "kiln", "gallery", "yard", "door", "near", "far"]
     assert "journal" in complete("cairnwind jo", 1)
+    added = in_bash(running, "cairnwind add output porch kind=col\t pin=ne\t")
+    assert added == "<add><output><porch><kind=colour-lamp><pin=near:J>", "as far as there is but one way on"
+    assert in_bash(running, "cairnwind change output gallery sense=active-l\t").endswith("<sense=active-low>")
+    assert in_bash(running, "cairnwind try near:J2-1\t") == "<try><near:J2-1>"
+    assert in_bash(running, "cairnwind turn gal\t of\t").endswith("<turn><gallery><off>")
     running.end()
     assert complete("cairnwind turn ga", 2) == [], "and nothing, quietly, when there is none"
     assert "complete" in cairnwind("completion", "bash").stdout

@@ -102,6 +102,16 @@ def test_identify_walks_through_a_board(demo: Demo) -> None:
         "identify", "clay-side", "--yes", "--step", "50ms", "--dwell", "100ms"
     ).stdout.splitlines()
     assert [line.split()[3] for line in walked] == ["clay-store", "wedging-room", "extractor", "pug-mill"]
+    again = demo.cli(
+        "identify", "clay-side", "--yes", "--step", "50ms", "--dwell", "100ms", "--json"
+    ).stdout.splitlines()
+    assert [json.loads(line)["output"] for line in again] == [
+        "clay-store",
+        "wedging-room",
+        "extractor",
+        "pug-mill",
+    ]
+    assert json.loads(again[3])["pin"] == "clay-side:line-3"
     rows = [row["text"] for row in json.loads(demo.cli("journal", "extractor", "--json").stdout)]
     assert any(text.startswith("extractor is on") for text in rows)
     assert demo.cli("identify", "bench-lamp", "--step", "50ms", "--times", "2").returncode == 0
@@ -179,6 +189,12 @@ def test_a_map_is_learned_while_a_line_blinks(demo: Demo, tmp_path: Path) -> Non
     found = maps.read(tmp_path / "maps" / "mine.toml")
     assert {name: position.line for name, position in found.positions.items()} == {"K1-1": 4, "K1-2": 5}
     assert "tried" not in demo.cli("pins", "clay-side").stdout, "all let go"
+    more = demo.cli("map", "clay-side", "mine", "--json", cwd=tmp_path, input="y\nK1-3\ndone\n")
+    assert json.loads(more.stdout) == {
+        "file": "maps/mine.toml",
+        "map": "mine",
+        "positions": {"K1-1": 4, "K1-2": 5, "K1-3": 6},
+    }
 
 
 def test_chain_doctor_and_firmware(demo: Demo, tmp_path: Path) -> None:

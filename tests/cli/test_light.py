@@ -194,9 +194,10 @@ def test_fit_needs_no_service(args: list[str], code: int, says: str) -> None:
         assert isinstance(json.loads(cairnwind("fit", *args, "--json").stdout), dict)
 
 
-def test_half_brightness_is_found_by_eye(demo: Demo) -> None:
+@pytest.mark.parametrize("more", [[], ["--json"]])
+def test_half_brightness_is_found_by_eye(demo: Demo, more: list[str]) -> None:
     found = subprocess.run(
-        [CAIRNWIND, "--state", demo.state, "compare", "gallery", "--beside", "window"],
+        [CAIRNWIND, "--state", demo.state, "compare", "gallery", "--beside", "window", *more],
         input="d\nb\nh\n",
         capture_output=True,
         text=True,
@@ -205,5 +206,8 @@ def test_half_brightness_is_found_by_eye(demo: Demo) -> None:
     )
     assert found.returncode == 0, found.stderr
     last = found.stdout.splitlines()[-1]
-    assert "curve = [[0, 0], [50, 28.1], [100, 100]]" in last
+    if more:
+        assert json.loads(found.stdout) == {"output": "gallery", "curve": [[0, 0], [50, 28.1], [100, 100]]}
+    else:
+        assert "curve = [[0, 0], [50, 28.1], [100, 100]]" in last
     assert not demo.site.output("window")["claims"]

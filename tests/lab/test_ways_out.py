@@ -12,6 +12,7 @@ import pytest
 from cairnwind.client import Site
 from cairnwind.core.facts import events as ev
 from cairnwind.service.startup import clock
+from cairnwind.site import read_site
 from tests.conftest import Process, Running, cairnwind, eventually
 from tests.lab.conftest import World
 
@@ -118,3 +119,13 @@ def test_engine_hung_engine_dead_link_crashed(tmp_path: Path, pins: Any) -> None
     assert not running.service.runtime.alive
     running.service.stop()
     assert pins() == REST
+
+
+def test_a_first_file_has_what_the_kernel_has(tmp_path: Path) -> None:
+    path = tmp_path / "site.toml"
+    said = cairnwind("new", str(path), "--name", "Lab", "--timezone", "UTC")
+    assert "GPIO chip /dev/gpiochip0, 32 lines" in said.stdout, said.stderr
+    assert "address 0x20: taken for ports-16" in said.stdout
+    text = path.read_text("utf-8")
+    assert '# pwm = "pwmchip0"  # PWM, 17 channels' in text
+    assert list(read_site(path).boards)[:2] == ["sim0", "chip-0-0040"]

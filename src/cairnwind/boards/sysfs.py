@@ -16,6 +16,21 @@ PWM = Path("/sys/class/pwm")
 IIO = Path("/sys/bus/iio/devices")
 
 
+def found(pwm: Path = PWM, iio: Path = IIO) -> list[tuple[str, str, str]]:
+    """PWM chips and converters of this machine: the key of a board that names it, its name, what it is."""
+    things = []
+    for chip in sorted(pwm.glob("pwmchip*")):
+        device = os.path.basename(os.path.realpath(chip / "device"))
+        things.append(("pwm", chip.name, f"PWM, {_number(chip / 'npwm')} channels, {device}"))
+    for path in sorted(iio.glob("iio:device*")):
+        count = len(list(path.glob("in_voltage[0-9]*_raw")))
+        if count:
+            title = path / "name"
+            name = title.read_text().strip() if title.exists() else "unnamed"
+            things.append(("analogue", path.name, f"converter, {count} voltage channels, {name}"))
+    return things
+
+
 class PwmChannel:
     """One channel of a PWM chip. Period and duty in nanoseconds; polarity normal: duty is the time high."""
 

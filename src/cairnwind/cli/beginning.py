@@ -20,6 +20,17 @@ class Board(NamedTuple):
     name: str
     keys: dict[str, Any]
     says: str
+    beside: tuple[str, ...] = ()
+    """Lines for the file that somebody has to decide on."""
+
+    @property
+    def pins(self) -> tuple[str, str]:
+        """Two pins of it, for examples."""
+        return (
+            (f"{self.name}:J2-7", f"{self.name}:J2-8")
+            if self.keys.get("map")
+            else (f"{self.name}:line-1", f"{self.name}:line-2")
+        )
 
 
 @main.command()
@@ -37,7 +48,7 @@ def new(
 ) -> None:  # fmt: skip
     """Write a first site FILE (site.toml unless said), with the boards that this machine has.
 
-    Looks at GPIO chips, two-wire buses and what answers on them, and serial ports; without any of them it takes a simulated
+    Looks at GPIO chips, PWM chips, converters, two-wire buses and what answers on them, and serial ports; without any of them it takes a simulated
     header, to try things on. Nothing is switched.
     """
     from cairnwind.cli import show
@@ -72,18 +83,26 @@ def new(
             "no-file", f"The site file {path} cannot be written: {error.strerror}.", "Give another path."
         ) from None
     first = boards[0]
-    pin = f"{first.name}:{'J2-7' if first.keys.get('map') else 'line-1'}"
     lines = [
         f"cairnwind serve {path}",
         f"cairnwind pins {first.name}",
-        f"cairnwind add output lamp kind=lamp pin={pin}",
+        f"cairnwind add output lamp kind=lamp pin={first.pins[0]}",
     ]
     if as_json:
-        show.emit({"file": str(path), "boards": [each.name for each in boards], "next": lines})
+        show.emit(
+            {
+                "file": str(path),
+                "boards": [each.name for each in boards],
+                "beside": [line for each in boards for line in each.beside],
+                "next": lines,
+            }
+        )
         return
     click.echo(f"Written: {path}, with")
     for each in boards:
         click.echo(f"  {each.name:12} {each.says}")
+        for line in each.beside:
+            click.echo(f"  {'':12} {line.partition('# ')[2]}")
     click.echo("\nNext:")
     for line, what in zip(
         lines, ("serve it", "in another window: see the pins", "wire a lamp to one, and say so"), strict=True
@@ -118,7 +137,11 @@ def _zone() -> str:
 
 def found() -> list[Board]:
     """The boards of this machine; a simulated header where there are none."""
-    boards: list[Board] = [*_chips(), *_chains(), *_serial()]
+    boards: list[Board] = []
+    for each in (*_chips(), *_chains(), *_serial()):
+        taken = {one.name for one in boards}
+        names = (each.name, *(f"{each.name}-{number}" for number in range(2, 1000)))
+        boards.append(each._replace(name=next(name for name in names if name not in taken)))
     return boards or [
         Board("header", {"link": "simulated", "map": "header-34"}, "simulated: nothing real is switched")
     ]
@@ -139,8 +162,18 @@ def _chips() -> list[Board]:
         name = re.sub(r"[^a-z0-9]+", "-", (chip.label or chip.name).lower()).strip("-")
         name = name if name[:1].isalpha() else f"chip-{name}"
         keys = {"link": "kernel", "chip": chip.label or chip.name, "lines": chip.lines}
-        boards.append(Board(_once(name, boards), keys, f"GPIO chip {path}, {chip.lines} lines"))
-    return boards
+        boards.append(Board(name, keys, f"GPIO chip {path}, {chip.lines} lines"))
+    return [boards[0]._replace(beside=_channels()), *boards[1:]] if boards else []
+
+
+def _channels() -> tuple[str, ...]:
+    """PWM chips and converters of the kernel. Which lines of which chip their channels come out on, the machine does not tell."""
+    from cairnwind.boards import sysfs
+
+    return tuple(
+        f'{key} = "{name}"  # {what}: if channel 0 of it is line 0 here, and so on; else a map says which lines they are'
+        for key, name, what in sysfs.found()
+    )
 
 
 def _chains() -> list[Board]:
@@ -172,11 +205,7 @@ def _chains() -> list[Board]:
                 keys = {"link": "expander", "chip": profile, "bus": bus, "switches": switches}
                 others = f"; or {' or '.join(each for each, _ in fits[1:])}" if fits[1:] else ""
                 boards.append(
-                    Board(
-                        _once("relays", boards),
-                        keys,
-                        f"{bus}, address 0x{address:02x}: taken for {profile}{others}",
-                    )
+                    Board("relays", keys, f"{bus}, address 0x{address:02x}: taken for {profile}{others}")
                 )
     return boards
 
@@ -190,7 +219,7 @@ def _serial() -> list[Board]:
         device, _, serial = each.partition(" (usb:")
         port = f"usb:{serial.rstrip(')')}" if serial else device
         keys = {"link": "modbus", "port": port}
-        boards.append(Board(_once("small", boards), keys, f"{each}: taken for a board with our firmware"))
+        boards.append(Board("small", keys, f"{each}: taken for a board with our firmware"))
     return boards
 
 
@@ -203,11 +232,6 @@ def _broker() -> bool:
     except OSError:
         return False
     return True
-
-
-def _once(name: str, boards: list[Board]) -> str:
-    taken = {each.name for each in boards}
-    return next(each for each in (name, *(f"{name}-{n}" for n in range(2, 1000))) if each not in taken)
 
 
 def written(
@@ -226,17 +250,18 @@ def written(
     ]
     for board in boards:
         keys = "\n".join(f"{key} = {shown(value)}" for key, value in board.keys.items())
-        parts.append(f"# {board.says}\n[board.{board.name}]\n{keys}\n")
+        beside = "".join(f"# {line}\n" for line in board.beside)
+        parts.append(f"# {board.says}\n[board.{board.name}]\n{keys}\n{beside}")
     if _broker():
         parts.append(
             "# A message broker answers on this machine. To tell and be told there, take the marks away:\n"
             '#\n# [remote.broker]\n# address = "mqtt://127.0.0.1:1883"\n'
         )
-    pin = f"{boards[0].name}:{'J2-7' if boards[0].keys.get('map') else 'line-1'}"
+    pin, other = boards[0].pins
     parts.append(
         "# A load on a pin looks like this. 'active-low' is for relay boards that switch on at a low level:\n"
         f'#\n# [output.lamp]\n# kind = "lamp"                  # or relay, fan, colour-lamp, sounder, heater, motor, lock\n# pin = "{pin}"\n'
         '# sense = "active-high"\n#\n# [input.button]\n# kind = "contact"\n'
-        f'# pin = "{boards[0].name}:{"J2-8" if boards[0].keys.get("map") else "line-2"}"\n# pull = "up"\n'
+        f'# pin = "{other}"\n# pull = "up"\n'
     )
     return "\n".join(parts)

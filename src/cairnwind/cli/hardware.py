@@ -8,6 +8,7 @@ import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from datetime import datetime
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
@@ -85,8 +86,9 @@ def pins(
 @click.option(
     "--watching", is_flag=True, help="Of a board: watch lines (touch one to ground) instead of driving them."
 )
+@as_json
 @click.pass_context
-def map_(ctx: click.Context, what: str, name: str, to: str, watching: bool) -> None:
+def map_(ctx: click.Context, what: str, name: str, to: str, watching: bool, as_json: bool) -> None:
     """Make a header map NAME: of a GPIO chip of this machine from the names that its kernel has for the lines, or of a board by asking.
 
     \b
@@ -97,7 +99,9 @@ def map_(ctx: click.Context, what: str, name: str, to: str, watching: bool) -> N
 
     if not what.startswith(("/dev/", "gpiochip")):
         site = site_of(ctx)
-        _learn(site, site.board(what), name, Path(to), watching=watching)
+        _learn(site, site.board(what), name, Path(to), watching=watching, err=as_json)
+        if as_json:
+            _emit_map(Path(to) / f"{name}.toml", name)
         return
     chip = gpio.Chip(gpio.find(what))
     try:
@@ -116,8 +120,20 @@ def map_(ctx: click.Context, what: str, name: str, to: str, watching: bool) -> N
         raise CallerError("taken", f"There is a map {path} already.", "Give another name.")
     maps.write(path, title, found)
     maps.read(path)
+    if as_json:
+        _emit_map(path, name)
+        return
     count = sum(len(each) for each in found.values())
     click.echo(f'Written: {path}, {count} of {len(names)} lines. In the site file: map = "{name}"')
+
+
+def _emit_map(path: Path, name: str) -> None:
+    from cairnwind.boards import maps
+    from cairnwind.cli import show
+
+    there = maps.read(path).positions.values() if path.exists() else ()
+    lines = {f"{each.connector}-{each.number}": each.line for each in there if each.line is not None}
+    show.emit({"file": str(path) if lines else None, "map": name, "positions": lines})
 
 
 def _follow(site: Site, boards: list[str], *, as_json: bool) -> None:
@@ -275,9 +291,10 @@ def _how(mode: str, words: tuple[str, ...]) -> dict[str, str]:
 )
 @click.option("--times", type=click.IntRange(1), help="Blink so often, then end (else until Ctrl-C).")
 @click.option("--yes", is_flag=True, help="Do not ask before motors, heaters and locks are switched.")
+@as_json
 @click.pass_context
 def identify(
-    ctx: click.Context, name: str | None, step: str, dwell: str, times: int | None, yes: bool
+    ctx: click.Context, name: str | None, step: str, dwell: str, times: int | None, yes: bool, as_json: bool
 ) -> None:
     """Blink output NAME, or each output of board NAME in turn; without a name, tell which input just changed."""
     from cairnwind.cli import show
@@ -286,7 +303,7 @@ def identify(
     site = site_of(ctx)
     pause, stay = duration(step) / NS, duration(dwell) / NS
     if name is None:
-        _tell_inputs(site)
+        _tell_inputs(site, as_json=as_json)
         return
     outputs = site.outputs()
     here = [each for each in outputs if each["board"] == name]
@@ -303,13 +320,19 @@ def identify(
     try:
         for number, each in enumerate(single or here):
             place = f" of {len(here)}" if not single else ""
-            click.echo(
-                f"{number + 1}{place}  {click.style(each['name'], bold=True)}  {each['label']}  at {show.both(each)}"
-            )
+            if as_json:
+                show.emit(
+                    {"output": each["name"], "label": each["label"], "pin": each["pin"], "line": each["line"]}
+                )
+            else:
+                click.echo(
+                    f"{number + 1}{place}  {click.style(each['name'], bold=True)}  {each['label']}  at {show.both(each)}"
+                )
+            sys.stdout.flush()
             count = times or (max(1, round(stay / (2 * pause))) if not single else None)
             _blink(site, each["name"], pause, count)
     except KeyboardInterrupt:
-        click.echo("\nLet go.")
+        click.echo("\nLet go.", err=as_json)
 
 
 def _blink(site: Site, name: str, pause: float, times: int | None) -> None:
@@ -327,10 +350,10 @@ def _blink(site: Site, name: str, pause: float, times: int | None) -> None:
         click.echo(f"   {error}", err=True)
 
 
-def _tell_inputs(site: Site) -> None:
+def _tell_inputs(site: Site, *, as_json: bool) -> None:
     from cairnwind.cli import show
 
-    click.echo(click.style("Press, open or move something; Ctrl-C ends it.", dim=True))
+    click.echo(click.style("Press, open or move something; Ctrl-C ends it.", dim=True), err=as_json)
     before = {each["name"]: each["state"] for each in site.inputs()}
     with Interrupts() as stop:
         for change in site.changes():
@@ -338,12 +361,16 @@ def _tell_inputs(site: Site) -> None:
                 break
             if change.kind == "input" and before.get(change.name) != change.data["state"]:
                 data = change.data
-                click.echo(
-                    f"{click.style(data['name'], bold=True)}  {data['label']}: {before.get(change.name)} → {data['state']}  at {show.both(data)}"
-                )
+                if as_json:
+                    was = before.get(change.name)
+                    show.emit({"input": data["name"], "label": data["label"], "was": was, "state": data["state"], "pin": data["pin"], "line": data["line"]})  # fmt: skip
+                else:
+                    click.echo(
+                        f"{click.style(data['name'], bold=True)}  {data['label']}: {before.get(change.name)} → {data['state']}  at {show.both(data)}"
+                    )
                 before[change.name] = data["state"]
                 sys.stdout.flush()
-    click.echo()
+    click.echo(err=as_json)
 
 
 @main.command()
@@ -452,12 +479,15 @@ def _kept_up(site: Site, pin: str, watching: bool) -> Iterator[dict[str, Any]]:
             pass
 
 
-def _learn(site: Site, board: Mapping[str, Any], name: str, folder: Path, *, watching: bool) -> None:
+def _learn(
+    site: Site, board: Mapping[str, Any], name: str, folder: Path, *, watching: bool, err: bool = False
+) -> None:
     """Ask for each free line which position it is; what was said is written after each answer."""
     import re
 
     from cairnwind.boards import maps
 
+    say = partial(click.echo, err=err)
     lines = [
         each
         for each in site.pins(board["name"])
@@ -475,11 +505,11 @@ def _learn(site: Site, board: Mapping[str, Any], name: str, folder: Path, *, wat
         if watching
         else "goes high and low: see it with an LED and a resistor, or a meter"
     )
-    click.echo(f"Each free line of {board['name']} {what}.")
-    click.echo(
-        "Say the position, like J2-9; Enter skips the line; 'done' ends. Nothing else is driven meanwhile."
-    )
-    if not watching and not click.confirm(f"Is nothing wired to {board['name']} that may not be switched?"):
+    say(f"Each free line of {board['name']} {what}.")
+    say("Say the position, like J2-9; Enter skips the line; 'done' ends. Nothing else is driven meanwhile.")
+    if not watching and not click.confirm(
+        f"Is nothing wired to {board['name']} that may not be switched?", err=err
+    ):
         return
     for each in lines:
         if each["line"] in known:
@@ -491,26 +521,27 @@ def _learn(site: Site, board: Mapping[str, Any], name: str, folder: Path, *, wat
                     f"line {each['line']}{' (' + each['title'] + ')' if each['title'] else ''}",
                     default="",
                     show_default=False,
+                    err=err,
                 ).strip()
                 if watching and not said and latest["count"]:
-                    click.echo(f"   it has changed {latest['count']} times")
+                    say(f"   it has changed {latest['count']} times")
                 match = re.fullmatch(r"([A-Za-z]\w*)-(\d+)", said)
                 if match and int(match[2]) not in found.get(match[1], {}):
                     found.setdefault(match[1], {})[int(match[2])] = (each["line"] or 0, each["title"])
                     maps.write(path, f"Learned from {board['name']}", found)
                 elif match:
-                    click.echo(f"   {said} is line {found[match[1]][int(match[2])][0]} already.", err=True)
+                    say(f"   {said} is line {found[match[1]][int(match[2])][0]} already.", err=True)
                     continue
                 elif said not in ("", "done"):
-                    click.echo("   A position is a connector and a number: J2-9.", err=True)
+                    say("   A position is a connector and a number: J2-9.", err=True)
                     continue
                 break
         if said == "done":
             break
     count = sum(len(table) for table in found.values())
     if count:
-        click.echo(
+        say(
             f'{path} has {count} positions. Move it beside the site file as maps/{name}.toml and write: map = "{name}".'
         )
     else:
-        click.echo("Nothing was learned, and nothing written.")
+        say("Nothing was learned, and nothing written.")

@@ -449,8 +449,9 @@ def _fit(form: Mapping[str, Any]) -> None:
     shell_complete=names_of("output"),
     help="A lamp beside it that stays full, to compare with.",
 )
+@as_json
 @click.pass_context
-def compare(ctx: click.Context, output: str, beside: str | None) -> None:
+def compare(ctx: click.Context, output: str, beside: str | None, as_json: bool) -> None:
     """Find by eye the duty at which OUTPUT looks half as bright as full, and print its table for the site file.
 
     It shows full and a candidate in turn (or beside another lamp); you say whether the candidate is darker or
@@ -472,6 +473,7 @@ def compare(ctx: click.Context, output: str, beside: str | None) -> None:
                 f"{output} at {middle:.3g} % duty: [d]arker than half, [b]righter, or [h]alf",
                 type=click.Choice(["d", "b", "h"]),
                 show_choices=False,
+                err=as_json,
             )
             if said == "h":
                 break
@@ -480,4 +482,7 @@ def compare(ctx: click.Context, output: str, beside: str | None) -> None:
     finally:
         for name in names:
             site.release(name)
+    if as_json:
+        show.emit({"output": output, "curve": [[0, 0], [50, float(f"{middle:.3g}")], [100, 100]]})
+        return
     click.echo(f"curve = [[0, 0], [50, {middle:.3g}], [100, 100]]    # {output}, by eye")

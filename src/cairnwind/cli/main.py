@@ -284,10 +284,11 @@ def completion(shell: str) -> None:
     """Print the lines that make SHELL complete commands and names. For bash: eval "$(cairnwind completion bash)"."""
     from click.shell_completion import get_completion_class
 
+    importlib.import_module("cairnwind.cli.completing")
     found = get_completion_class(shell)
     assert found is not None
-    if shell == "bash":  # names have blanks, and are inserted quoted
-        found.source_template = found.source_template.replace(
-            "COMPREPLY+=($value)", 'COMPREPLY+=("$(printf %%q "$value")")'
-        )
     click.echo(found(main, {}, "cairnwind", "_CAIRNWIND_COMPLETE").source())
+
+
+if "_CAIRNWIND_COMPLETE" in os.environ:
+    importlib.import_module("cairnwind.cli.completing")
