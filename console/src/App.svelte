@@ -262,7 +262,8 @@
     .phone .stop { min-height: 3rem; padding: 0 0.3rem; font-size: 1rem; }
     .link { white-space: normal; line-height: 1.2; }
     .wide { display: none; }
-    .leaves { padding: 0.4rem 0.7rem 0; }
+    .leaves { display: grid; grid-template-columns: repeat(auto-fit, minmax(5.2rem, 1fr)); padding: 0.4rem 0.7rem 0; }
+    .leaves a { justify-content: center; padding: 0 0.2rem; text-align: center; line-height: 1.1; }
     .device { display: flex; justify-content: space-between; align-items: center; gap: 0.8rem; margin: 0 0.7rem 1rem; padding-top: 0.8rem; border-top: 1px solid var(--line); }
     .page { padding: 0.8rem 0.7rem 2rem; }
     .bar { position: fixed; inset: auto 0 0; z-index: 39; display: flex; flex-direction: row; justify-content: space-around; gap: 0; padding: 0.2rem 0.2rem calc(0.2rem + env(safe-area-inset-bottom)); background: var(--slate); color: var(--slate-ink); }

@@ -11,6 +11,8 @@ import subprocess
 import time
 from pathlib import Path
 
+import serial
+
 from cairnwind.boards import maps
 from tests.boards import emulated
 from tests.conftest import CAIRNWIND, Demo, cairnwind, eventually, spawn
@@ -215,6 +217,13 @@ def test_chain_doctor_and_firmware(demo: Demo, tmp_path: Path) -> None:
     asked = cairnwind("firmware", "ask", "--port", board.port, "--unit", "3").stdout
     assert "firmware 1.0 on the native program, 32 pins" in asked
     assert "Nothing answers" in cairnwind("firmware", "ask", "--port", board.port, "--unit", "4").stderr
+    with serial.Serial(board.port, exclusive=True):
+        for asks in (("ask",), ("load", "--programmer", "stk500v1")):
+            held = cairnwind("firmware", *asks, "--port", board.port)
+            assert (held.returncode, f"(process {os.getpid()}) has it." in held.stderr) == (
+                6,
+                True,
+            )
     board.end()
 
 

@@ -102,6 +102,15 @@ def build(out: Path, baud: int, unit: int) -> Image:
     return read(out / "board.hex")
 
 
+def usable(port: str) -> str:
+    """The path of a port that nobody else has. Raises `BoardError`."""
+    path = serialports.find(port)
+    trouble = serialports.trouble(path)
+    if trouble is not None:
+        raise trouble
+    return path
+
+
 def load(image: Image, port: str, programmer: str, speed: int | None, say: Callable[[str], None]) -> None:
     """Put an image onto a chip. Raises `CallerError` or `BoardError`."""
     suits(image)
@@ -110,7 +119,7 @@ def load(image: Image, port: str, programmer: str, speed: int | None, say: Calla
         raise CallerError(
             "no-file", "The flashing tool avrdude is missing.", "Type: sudo apt install avrdude"
         )
-    path = serialports.find(port)
+    path = usable(port)
     command = [tool, "-p", PARTS[image.chip], "-c", programmer, "-P", path, "-U", f"flash:w:{image.path}:i"]
     if speed:
         command += ["-b", str(speed)]
@@ -133,7 +142,7 @@ def ask(port: str, baud: int, unit: int, within: float = 5.0) -> str:
     from pymodbus.client import ModbusSerialClient
     from pymodbus.exceptions import ModbusException
 
-    client: Any = ModbusSerialClient(serialports.find(port), baudrate=baud, timeout=0.3, retries=0)
+    client: Any = ModbusSerialClient(usable(port), baudrate=baud, timeout=0.3, retries=0)
     end = time.monotonic() + within
     try:
         while time.monotonic() < end:

@@ -61,6 +61,50 @@ def find(port: str) -> str:
     return port
 
 
+def trouble(path: str) -> BoardError | None:
+    """Why a port that is there cannot be used, if it cannot: no right to it, or another program has it."""
+    import fcntl
+    import os
+
+    from cairnwind.boards.gpio import no_permission
+
+    try:
+        file = os.open(path, os.O_RDWR | os.O_NOCTTY | os.O_NONBLOCK)
+    except PermissionError:
+        return no_permission(path)
+    except OSError as error:
+        return BoardError("device", f"{path} cannot be opened: {error.strerror}.", "See to the adapter.")
+    try:
+        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)  # as all do who open a port for themselves
+    except OSError:
+        by = _holder(path)
+        return BoardError(
+            "held-line", f"{path} is in use: {by or 'another program'} has it.", f"End {'that' if by else 'it'} first."
+        )  # fmt: skip
+    finally:
+        os.close(file)
+    return None
+
+
+def _holder(path: str) -> str:
+    """The program that has locked a device, as proc(5) tells in /proc/locks."""
+    import os
+
+    mine = str(os.stat(path).st_ino)
+    try:
+        for line in Path("/proc/locks").read_text().splitlines():
+            words = line.split()  # 1: FLOCK ADVISORY WRITE PROCESS MAJOR:MINOR:INODE BEGIN END
+            if words[1] == "FLOCK" and words[5].rpartition(":")[2] == mine:
+                said = (Path("/proc") / words[4] / "cmdline").read_bytes().split(b"\0")
+                called = " ".join(
+                    os.path.basename(os.fsdecode(word)) for word in said[:3] if not word.startswith(b"-")
+                )
+                return f"'{called.strip()}' (process {words[4]})"
+    except (OSError, IndexError):
+        pass
+    return ""
+
+
 class Turn:
     """Who talks on a line: one at a time, and whoever keeps a board alive before everybody else."""
 

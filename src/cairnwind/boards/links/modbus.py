@@ -246,14 +246,8 @@ class ModbusLink(Worker):
             return BoardError(
                 "no-answer", f"Nothing listens at {port}.", "See to the board's network and address."
             )
-        import os
-
-        from cairnwind.boards.gpio import no_permission
-
-        if not os.access(port, os.R_OK | os.W_OK):
-            return no_permission(port)
-        return BoardError(
-            "held-line", f"{port} cannot be opened: another program has it.", "End that; it is tried again."
+        return serialports.trouble(port) or BoardError(
+            "device", f"{port} cannot be opened.", "It is tried again."
         )
 
     def _meet(self) -> None:
