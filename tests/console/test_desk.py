@@ -143,9 +143,9 @@ def test_what_is_used_most_comes_first(page: Page, desk: Running) -> None:
     page.goto(desk.service.sign_in_link())
     for _ in range(3):
         tile(page, "l5").first.click()
-        eventually(lambda: desk.site.output("l5")["claims"])
+        expect(tile(page, "l5").first).to_have_attribute("aria-pressed", "true")
         tile(page, "l5").first.click()
-        eventually(lambda: not (desk.site.output("l5")["confirmed"] or {})["on"])
+        expect(tile(page, "l5").first).to_have_attribute("aria-pressed", "false")
     page.reload()
     most = page.get_by_role("region", name="Used most")
     expect(most.locator("[data-output]")).to_have_count(1)

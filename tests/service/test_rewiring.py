@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import re
 import socket
 import threading
 import time
 from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -114,6 +116,44 @@ def test_outputs_inputs_and_boards_come_and_go(running: Running) -> None:
     assert on(running, "sign")
     running.again()
     assert [each["name"] for each in running.site.outputs()] == ["vent", "kiln", "gallery", "sign"]
+
+
+def test_name_zone_and_the_names_of_the_service_change_while_it_works(running: Running) -> None:
+    site, now = running.site, datetime.now(UTC)
+    begin, end = (f"{now + timedelta(minutes=by):%H:%M}" for by in (-30, 90))
+    evening = (
+        f'\n[[schedule]]\nname = "evening"\nfrom = "{begin}"\nto = "{end}"\ndo = "turn gallery to 60 %"\n'
+    )
+    zoned = SITE.replace('timezone = "Europe/London"', 'timezone = "UTC"') + evening
+    reread(running, zoned)
+    site.turn("yard", "on", lasting="until released")
+    eventually(lambda: running.link().level("gallery") == 0.6 * FULL)
+    key = site.new_key("by day", "watch", **{"from": begin, "to": end})
+    assert Site(running.url, key).facts()["timezone"] == "UTC"
+    said = reread(running, zoned.replace('"UTC"', '"Pacific/Kiritimati"'))
+    assert "the timezone is otherwise" in said
+    eventually(lambda: running.link().level("gallery") == 0)
+    with pytest.raises(CallerError, match="by day"):
+        Site(running.url, key).facts()
+    assert on(running, "yard")
+
+    def asked(host: str) -> int:
+        return int(running.http("GET", "/api/v1/site", headers={"Host": host}).status_code)
+
+    assert asked("kiln.lan") == 421
+    service = '\n[service]\nnames = ["kiln.lan"]\ndurability = "process"\n'
+    assert "the service's names are otherwise" in reread(
+        running, zoned.replace('"UTC"', '"Asia/Tokyo"') + service
+    )
+    assert asked("kiln.lan") == 200
+    site.turn("vent", "on")
+    writer = running.service.runtime.writer._connection
+    assert writer.execute("PRAGMA synchronous").fetchone() == (1,), "from the next commit on"
+    name = re.search('^site = "(.*)"', SITE, re.MULTILINE)
+    assert name is not None
+    assert "the site's name is otherwise" in reread(running, SITE.replace(name[1], "Another house"))
+    assert site.facts()["name"] == "Another house"
+    assert asked("kiln.lan") == 421
 
 
 def test_remotes_know_what_has_come(tmp_path: Path) -> None:
@@ -239,7 +279,9 @@ def test_eight_clients_command_while_the_site_changes_twenty_times_a_second(runn
 
 
 EDITS = st.lists(
-    st.sampled_from(["move", "back", "lamp", "no lamp", "board", "no board", "label", "invert", "straight"]),
+    st.sampled_from(
+        ["move", "back", "lamp", "no lamp", "board", "no board", "label", "invert", "straight", "zone"]
+    ),
     min_size=1,
     max_size=6,
 )
@@ -268,6 +310,8 @@ def test_any_sequence_of_edits_leads_to_what_a_fresh_start_finds(
                 text = text.replace('place = "yard"', 'place = "the yard"')
             case "invert":
                 text = text.replace('sense = "active-low"', 'sense = "active-high"')
+            case "zone":
+                text = text.replace("Europe/London", "Asia/Tokyo")
             case "straight":
                 text = text.replace('curve = "straight"\n', "")
         reread(running, text)

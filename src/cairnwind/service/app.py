@@ -89,8 +89,12 @@ class _Api:
     def __init__(self, desk: Desk, remotes: Sequence[Remote]) -> None:
         self.desk, self.runtime, self.remotes = desk, desk.runtime, remotes
         self.repeats = Repeats(self.runtime.reader)
-        self.zone = ZoneInfo(self.site.timezone)
         self.console = Path(str(files("cairnwind.service").joinpath("console")))
+
+    @property
+    def zone(self) -> ZoneInfo:
+        """The site's time zone."""
+        return ZoneInfo(self.site.timezone)
 
     @property
     def site(self) -> Site:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 import socket
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 
 from flask import Request, Response, request
 
@@ -33,9 +33,12 @@ BEFORE = "HTTP_CAIRNWIND_BEFORE"
 class Door:
     """Admits a request of HTTP, or says why not: host, origin, key or session, role, rate."""
 
-    def __init__(self, desk: Desk, listen: str = "127.0.0.1", names: Iterable[str] = ()) -> None:
-        self._desk, self._keys = desk, desk.keys
-        self._names = {*LOOPBACK, *names}
+    def __init__(
+        self, desk: Desk, listen: str = "127.0.0.1", also: Callable[[], Iterable[str]] = tuple
+    ) -> None:
+        """``also``: what the site file calls the service."""
+        self._desk, self._keys, self._also = desk, desk.keys, also
+        self._names = {*LOOPBACK}
         self._abroad = listen not in LOOPBACK
         if self._abroad:
             own = socket.gethostname().lower()
@@ -131,7 +134,7 @@ class Door:
         """Whether a Host header means this service: else a page elsewhere has had its name point here."""
         name, _, port = host.rpartition(":")
         name = (name if port.isdigit() else host).strip("[]").lower()
-        if name in self._names:
+        if name in self._names or name in self._also():
             return True
         if not self._abroad:
             return False

@@ -59,9 +59,9 @@ class Who(NamedTuple):
 class Keys:
     """Checks what a caller shows, and keeps the list."""
 
-    def __init__(self, reader: Reader, writer: Writer, zone: str) -> None:
+    def __init__(self, reader: Reader, writer: Writer, zone: Callable[[], str]) -> None:
+        """``zone``: the site's time zone as it is now."""
         self._reader, self._writer, self._zone = reader, writer, zone
-        self._clock = ZoneInfo(zone)
         self._known: dict[str, tuple[Key, int]] = {}
         """Secrets seen and found good, by hash: (key, wall nanoseconds until which)."""
         self._named: dict[str, Key | None] = {}
@@ -128,8 +128,8 @@ class Keys:
         wall = time.time_ns()
         if hours.over(key.when, wall):
             return f"the key '{key.name}' has ended"
-        if not hours.good(key.when, wall, self._clock):
-            when = hours.shown(key.when, self._zone)
+        if not hours.good(key.when, wall, ZoneInfo(self._zone())):
+            when = hours.shown(key.when, self._zone())
             days = f" on {', '.join(when['days'])}" if when["days"] else ""
             return f"the key '{key.name}' is good from {when['from'] or '00:00'} to {when['to'] or '24:00'}{days} only"
         return ""

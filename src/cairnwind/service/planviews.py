@@ -52,11 +52,15 @@ class PlanViews:
         """``perform`` has a command decided, and answers with its outcome."""
         self.desk, self.runtime, self.keys = desk, desk.runtime, desk.keys
         self.engine = self.runtime.engine
-        self.zone = ZoneInfo(self.site.timezone)
         self._perform = perform
         self._rehearsing = Bounded(
             "a rehearsal", "Rehearse a shorter time, or on a machine of your own: cairnwind rehearse."
         )
+
+    @property
+    def zone(self) -> ZoneInfo:
+        """The site's time zone."""
+        return ZoneInfo(self.site.timezone)
 
     @property
     def site(self) -> Site:

@@ -89,6 +89,7 @@ class Records:
         for name in self._meters.keys() - site.outputs.keys():
             self._meters[name].see(wall, None)
         self._usage(wall)
+        self._zone = ZoneInfo(site.timezone)
         self._meters = {
             name: self._meters[name]
             if name in self._meters and self._meters[name].output.load == output.load

@@ -73,6 +73,8 @@ class Reloading:
         self._lock = threading.Lock()
         self._coming: Coming | None = None
         """What the engine is about to take."""
+        self.called: Callable[[], None] = lambda: None
+        """Called when the site has another name. Set by who has the remotes."""
         self.change_remotes: Callable[[Site, Site, Iterable[str], Iterable[str]], Undo] = lambda *_: (
             lambda: None
         )
@@ -165,7 +167,7 @@ class Reloading:
     def _do(
         self, source: Source, text: str, origin: Origin, saving: Saving | None = None, renamed: Names = ()
     ) -> ev.Outcome:
-        fresh = self._read(text)
+        fresh, before = self._read(text), self._runtime.site.name
         rewiring = self._rewiring(fresh.site, renamed)
         if saving is not None:
             saving.prepare(text)
@@ -203,6 +205,8 @@ class Reloading:
                 saving.back()
             return outcome
         self.editions.see(text, clock().wall, origin)
+        if fresh.site.name != before:
+            self.called()
         return outcome
 
     def _rewiring(self, fresh: Site, renamed: Names = ()) -> Rewiring:

@@ -288,6 +288,7 @@ class Runtime:
         """The engine has taken another site: everything that looks at it does from now on, before anything else is carried out."""
         self.site, self.planned, self.rules = coming.event.site, coming.planned, coming.rules
         self.machine.adopt(self.site, coming.links)
+        self.writer.durability = self.site.durability
         self.signals.adopt(self.site)
         self.telling.adopt(self.site)
 

@@ -124,17 +124,20 @@ class Service:
         self.runtime = Runtime(self.machine, self._again)
         self.runtime.start(self.folder.database)
         try:
-            self.keys = Keys(self.runtime.reader, self.runtime.writer, self.site.timezone)
+            self.keys = Keys(self.runtime.reader, self.runtime.writer, lambda: self.runtime.site.timezone)
             self.first_key = self.keys.first(self.folder)
             assert self.runtime.stream is not None
             self.keys.expel, self.keys.disown = self.runtime.stream.expel, self.runtime.disown
             self.runtime.stream.still = self.keys.still
             self.desk = Desk(self.runtime, self.keys)
-            door = Door(self.desk, self.host, self.site.names)
+            door = Door(self.desk, self.host, lambda: self.runtime.site.names)
             wire = Wire(self.desk)
             self._ways = Ways(self.site, self.desk, self.folder)
             self._ways.all.append(wire)
-            self.runtime.reloading.change_remotes = self._ways.change
+            self.runtime.reloading.change_remotes, self.runtime.reloading.called = (
+                self._ways.change,
+                self._ways.called,
+            )
             app = make_app(self.desk, door, wire, self.remotes)
             self._server = Server(app, (self.host, self.port), self._secure(), hasty(self.site))
             self.port = self._server.start()

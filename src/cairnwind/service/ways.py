@@ -53,6 +53,13 @@ class Ways:
             raise
         return undo
 
+    def called(self) -> None:
+        """The site has another name: whoever announces it does so by that."""
+        for remote in self.all:
+            if remote.kind == "discovery":
+                _stop(remote)
+                remote.start()
+
     def _end(self, names: Iterable[str]) -> list[str]:
         found = [remote for remote in self.all if remote.name in names]
         for remote in found:

@@ -21,7 +21,7 @@ from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.history import alarm_form, claim_form, stop_form, tag_form, trip_form
 from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import CallerError
-from cairnwind.store.database import connect, occupy, vacate
+from cairnwind.store.database import SYNCHRONOUS, connect, occupy, vacate
 
 STATEMENTS = {
     "journal": "INSERT INTO journal (seq, wall, kind, subject, text, command, source, data) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
@@ -107,6 +107,8 @@ class Writer:
         self._frozen = frozen
         self._clean = True
         self._connection = connect(path, durability, write=True)
+        self._durability = self.durability = durability
+        """What the connection is set to, and what it is to be from the next commit on."""
         if not frozen:
             try:
                 occupy(self._connection, path)
@@ -271,6 +273,9 @@ class Writer:
         connection = self._connection
         count = 0
         try:
+            if self._durability != self.durability:
+                self._durability = self.durability
+                connection.execute(f"PRAGMA synchronous = {SYNCHRONOUS[self._durability]}")
             connection.execute("BEGIN IMMEDIATE")
             for name, rows in _runs(group):
                 if " VALUES " in STATEMENTS[name]:

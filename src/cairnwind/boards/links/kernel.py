@@ -336,10 +336,10 @@ class KernelLink(Worker):
         for line in list(self._trials):
             with suppress(BoardError):
                 self._end_trial(line)
-        for channel in self._pwm.values():
-            if (
-                not channel.duty
-            ):  # what is let go may fall low, which lights an active-low lamp: that stays as it is
+        for line, channel in self._pwm.items():
+            output = self.outputs.get(line)
+            # what is let go may fall low, which lights an active-low lamp: that stays as it is
+            if output is None or not wire.to_pin(output, output.safe, line):
                 channel.close()
         for lines in (*self._held.values(), *self._watched.values()):
             lines.close()

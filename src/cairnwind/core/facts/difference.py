@@ -27,17 +27,17 @@ TABLES = {
     "groups": "groups",
     "latitude": "latitude",
     "longitude": "longitude",
+    "name": "site's name",
+    "timezone": "timezone",
+    "names": "service's names",
+    "durability": "durability",
 }
 """Fields of a site that change with the rules, and what they are called."""
 FIXED = {
-    "name": "name",
-    "timezone": "timezone",
     "broker": "[remote.broker]",
     "listen": "[service] listen",
     "tls": "[service] tls",
     "certificate": "[service] certificate",
-    "names": "[service] names",
-    "durability": "[service] durability",
 }
 """Fields that only a restart changes, and what they are called."""
 
@@ -101,8 +101,20 @@ def difference(old: Site, new: Site, renamed: Names = ()) -> Difference:
             {each.name: each for each in old.remotes}, {each.name: each for each in new.remotes}, frozenset()
         ),
         tuple(says for field, says in TABLES.items() if not _same(getattr(old, field), getattr(new, field))),
-        tuple(says for field, says in FIXED.items() if not _same(getattr(old, field), getattr(new, field))),
+        tuple(
+            says
+            for field, says in {**FIXED, **_bound(old)}.items()
+            if not _same(getattr(old, field), getattr(new, field))
+        ),
         renamed,
+    )
+
+
+def _bound(site: Site) -> dict[str, str]:
+    """What else only a restart changes, for what has been made of it: topics at the broker, a certificate."""
+    found = {"name": "name, by which its topics at the broker are called"} if site.broker is not None else {}
+    return found | (
+        {"names": "[service] names, for which its certificate is"} if site.tls == "self-made" else {}
     )
 
 
