@@ -3,7 +3,7 @@
 export interface Edit { do: 'add' | 'change' | 'rename' | 'remove'; what: string; name?: string; keys?: Record<string, unknown>; to?: string }
 
 /** Kinds of things that a site file has, in the order in which one is made. */
-export const WHAT = ['output', 'input', 'board', 'supply', 'interlock', 'reflex', 'regulator', 'alarm', 'guard', 'schedule', 'scene', 'group', 'tune', 'pad', 'remote', 'quiet', 'service', 'site']
+export const WHAT = ['output', 'outputs', 'input', 'board', 'supply', 'interlock', 'reflex', 'regulator', 'alarm', 'guard', 'schedule', 'scene', 'group', 'tune', 'pad', 'remote', 'quiet', 'service', 'site']
 
 /** A value as it was typed: numbers, truths, lists and tables; all else is a text. */
 export function read(text: string): unknown {

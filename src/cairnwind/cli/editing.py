@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from cairnwind.client import Outcome, Site
 
 WHAT = (
-    "output", "input", "board", "supply", "interlock", "reflex", "regulator", "alarm", "guard", "schedule", "scene", "group", "tune", "pad",
+    "output", "outputs", "input", "board", "supply", "interlock", "reflex", "regulator", "alarm", "guard", "schedule", "scene", "group", "tune", "pad",
     "remote", "quiet", "service", "site",
 )  # fmt: skip
 ALONE = ("site", "quiet", "service")
@@ -86,7 +86,7 @@ def _how(command: Callable[..., Any]) -> Callable[..., Any]:
 @_how
 @click.pass_context
 def add(ctx: click.Context, /, what: str, name: str, keys: tuple[str, ...], **how: Any) -> None:
-    """Add WHAT to the site, while it works: output, input, board, supply, interlock, reflex, regulator, alarm, guard, schedule, scene,
+    """Add WHAT to the site, while it works: output, outputs (a row), input, board, supply, interlock, reflex, regulator, alarm, guard, schedule, scene,
     group, tune, pad, remote, quiet or service.
 
     \b
@@ -95,6 +95,7 @@ def add(ctx: click.Context, /, what: str, name: str, keys: tuple[str, ...], **ho
     cairnwind add interlock 'one of them' 'excludes=["hoist-up", "hoist-down"]' gap="400 ms"
     cairnwind add remote hook.garden address=https://garden.lan/hook
     cairnwind add output yard --kind lamp --pin shelf:J2-16
+    cairnwind add outputs bay kind=relay pins="racks:line-0 to racks:line-7" label=Bay
 
     What is needed and not given is asked for on a terminal, with only what is possible offered.
     """

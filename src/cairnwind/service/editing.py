@@ -6,6 +6,7 @@ meanwhile is overwritten: it is applied to what they made of it, by whoever has 
 
 from __future__ import annotations
 
+import tomllib
 from collections.abc import Callable, Iterable, Sequence
 from typing import NamedTuple
 
@@ -19,6 +20,7 @@ from cairnwind.core.values.errors import CallerError
 from cairnwind.service.editions import Editions, Origin
 from cairnwind.service.reloading import Reloading, Served
 from cairnwind.service.startup import clock
+from cairnwind.site import rows
 from cairnwind.site.drafting import Preview, difference_of, preview
 from cairnwind.site.editing import edited
 from cairnwind.site.edits import Edit
@@ -121,7 +123,7 @@ class Editing:
     def preview(self, changes: Sequence[Edit]) -> Preview:
         """What changes would come to. Raises `CallerError` where one cannot be."""
         path, text = self._reloading.file
-        after, names = edited(text, changes), renamed(changes)
+        after, names = edited(text, changes), renamed(changes, text)
         return preview(path, text, after, lambda: self._reloading.would_rewire(after, names))
 
     def since(self, base: int) -> str:
@@ -172,7 +174,8 @@ class Editing:
         self, source: Source, changes: Sequence[Edit], origin: Origin, seen: int | None = None
     ) -> ev.Outcome:
         try:
-            return self._changed(source, lambda text: edited(text, changes), origin, renamed(changes), seen)
+            names = renamed(changes, self._reloading.file[1])
+            return self._changed(source, lambda text: edited(text, changes), origin, names, seen)
         except CallerError as error:
             gone = next(
                 (
@@ -230,13 +233,25 @@ class Editing:
                 )
 
 
-def renamed(changes: Iterable[Edit]) -> Names:
-    """Outputs and inputs that are called otherwise by these changes, from the first name to the last."""
+def renamed(changes: Iterable[Edit], text: str) -> Names:
+    """Outputs and inputs of a file that are called otherwise by these changes, from the first name to the last."""
+    tables = tomllib.loads(text)
     found: dict[str, str] = {}
+    first_of: dict[str, str] = {}
+    """By row: what it was called in the file."""
+
+    def note(name: str, to: str) -> None:
+        found[next((one for one, other in found.items() if other == name), name)] = to
+
     for each in changes:
-        if each.do == "rename" and each.what in ("output", "input"):
-            first = next((one for one, other in found.items() if other == each.name), each.name)
-            found[first] = each.to
+        if each.do != "rename":
+            continue
+        if each.what in ("output", "input"):
+            note(each.name, each.to)
+        elif each.what == rows.KIND:
+            first = first_of[each.to] = first_of.pop(each.name, each.name)
+            for member in rows.names(tables, first):
+                note(f"{each.name}{member[len(first) :]}", f"{each.to}{member[len(first) :]}")
     return tuple((one, other) for one, other in found.items() if one != other)
 
 

@@ -114,7 +114,7 @@ class SiteViews:
         ]
         gone_by = rehearsals.gone_by(runtime.reader, runtime.site, begin, end) if past else ([], [])
         found = self._rehearsing.run(
-            rehearsals.under, path, text, seen.text, dict(renamed(changes)), added, begin, end, *gone_by
+            rehearsals.under, path, text, seen.text, dict(renamed(changes, text)), added, begin, end, *gone_by
         )
         return Response(found, content_type="application/json")
 

@@ -16,10 +16,11 @@ from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Item
 
 from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.site import rows
 from cairnwind.site.scan import Scan
 from cairnwind.site.tables import NAME
 
-NAMED = ("supply", "board", "output", "input", "pad", "tune", "group", "scene", "guard")
+NAMED = ("supply", "board", "output", "outputs", "input", "pad", "tune", "group", "scene", "guard")
 """Kinds of tables ``[kind.name]``."""
 LISTED = ("schedule", "interlock", "reflex", "regulator", "alarm")
 """Kinds of tables ``[[kind]]``, which say their ``name``."""
@@ -37,7 +38,7 @@ class Edit(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
 
     do: Annotated[Literal["add", "change", "rename", "remove"], Meta(description="What is to be done.")]
     what: Annotated[
-        Literal["site", "supply", "board", "output", "input", "pad", "tune", "group", "scene", "guard", "schedule", "interlock", "reflex",
+        Literal["site", "supply", "board", "output", "outputs", "input", "pad", "tune", "group", "scene", "guard", "schedule", "interlock", "reflex",
                 "regulator", "alarm", "remote", "service", "quiet"],
         Meta(description="The kind of table that it is done to; `site` is the top of the file."),
     ]  # fmt: skip
@@ -132,7 +133,7 @@ def rewritten(text: str, change: Edit) -> str:
     if change.do == "add":
         return _add(parts, mine, change)
     if not mine:
-        raise _no_such(text, change)
+        raise no_such(text, change)
     if change.do == "remove":
         return "".join(_kept(part.text) if number in mine else part.text for number, part in enumerate(parts))
     return "".join(_changed(parts, mine, change))
@@ -205,7 +206,8 @@ def known(text: str, what: str) -> list[str]:
     return list(tables) if isinstance(tables, dict) else []
 
 
-def _no_such(text: str, change: Edit) -> CallerError:
+def no_such(text: str, change: Edit) -> CallerError:
+    """The error for what a file does not have, or not in a table of its own."""
     names = known(text, change.what)
     if change.what not in ALONE and change.name in names:
         return CallerError(
@@ -217,6 +219,11 @@ def _no_such(text: str, change: Edit) -> CallerError:
         return CallerError(
             "unknown-name", f"The file has no [{change.what}].", f"Add it: cairnwind add {change.what}."
         )
+    row = rows.row_of(tomllib.loads(text), change.name) if change.what == "output" else ""
+    if row:
+        return CallerError(
+            "by-hand", f"{change.name} is one of the row {row}, and is said there.", f"Change the row: cairnwind change outputs {row}."
+        )  # fmt: skip
     return unknown(change.what, change.name, names)
 
 

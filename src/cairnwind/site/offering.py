@@ -12,9 +12,10 @@ from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import unknown
 from cairnwind.core.values.keys import Key
-from cairnwind.site import page
+from cairnwind.site import page, rows
 from cairnwind.site.edits import ALONE, LISTED, WHAT
 from cairnwind.site.loads import sounding
+from cairnwind.site.reader import OUTPUT
 from cairnwind.site.remotes import NAMED, ONES
 
 OUTPUT_NAMES = {
@@ -69,8 +70,12 @@ def _keys(what: str, kind: str) -> list[Key]:
     head = heads.get(
         what, f"[[{what}]]" if what in LISTED else f"[{what}]" if what in ALONE else f"[{what}.NAME]"
     )
-    wanted = {head} | ({f'[board.NAME] with `link = "{kind}"`'} if what == "board" else set())
-    found: dict[str, Key] = {}
+    wanted = (
+        {head}
+        | ({"[output.NAME]"} if what == "outputs" else set())
+        | ({f'[board.NAME] with `link = "{kind}"`'} if what == "board" else set())
+    )
+    found: dict[str, Key] = {"kind": OUTPUT["kind"], "pins": rows.PINS} if what == "outputs" else {}
     for table in page.tables():
         if table.head in wanted or (
             what == "interlock" and not kind and table.head.startswith("[[interlock")
@@ -79,7 +84,9 @@ def _keys(what: str, kind: str) -> list[Key]:
     return [
         key
         for key in found.values()
-        if not (key.name == "name" and what in LISTED) and (what in ("site", *ALONE) or key.of(kind or None))
+        if not (key.name == "name" and what in LISTED)
+        and not (key.name == "pin" and what == "outputs")
+        and (what in ("site", *ALONE) or key.of(kind or None))
     ]
 
 

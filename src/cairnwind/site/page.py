@@ -20,7 +20,7 @@ from cairnwind.core.language import forms, schedules
 from cairnwind.core.physics.stick import Pad
 from cairnwind.core.rules import kinds as interlocks
 from cairnwind.core.values.keys import Key, keys
-from cairnwind.site import remotes
+from cairnwind.site import remotes, rows
 from cairnwind.site.reader import CERTIFICATE_KEY, SERVICE_KEYS, TOP
 
 
@@ -120,6 +120,10 @@ def _tables(kinds: tuple[str, ...]) -> tuple[Table, ...]:
             for name, kind in ((name, links.find(name)) for name in kinds) if kind.keys
         ),
         Table("[output.NAME]", _first(Output), OUTPUT_KEYS),
+        Table(
+            "[outputs.NAME]", "a row of alike outputs NAME-1, NAME-2 and so on, and a group of them that is called NAME; beside its pins it has the keys of `[output.NAME]`, and its label is numbered",
+            (rows.PINS,),
+        ),
         Table("[input.NAME]", _first(Input), keys(Input)),
         Table("[pad.NAME]", _first(Pad), keys(Pad)),
         Table("[tune.NAME]", "what a sounder plays by name", (tune,)),

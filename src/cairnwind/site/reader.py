@@ -20,14 +20,14 @@ from cairnwind.core.values.fact import replace
 from cairnwind.core.values.keys import REQUIRED, Key, keys, names
 from cairnwind.core.values.quantities import parse
 from cairnwind.core.values.settings import KINDS
-from cairnwind.site import loads, pins, syntax, wiring
+from cairnwind.site import loads, pins, rows, syntax, wiring
 from cairnwind.site import remotes as ways
 from cairnwind.site.sharing import clashes
 from cairnwind.site.tables import Page, Table
 from cairnwind.site.trouble import Finding, SiteFileError
 
 TABLES = (
-    "supply", "board", "output", "input", "pad", "tune", "quiet", "group", "scene", "schedule", "interlock", "reflex",
+    "supply", "board", "output", "outputs", "input", "pad", "tune", "quiet", "group", "scene", "schedule", "interlock", "reflex",
     "regulator", "alarm", "guard", "remote", "service",
 )  # fmt: skip
 TOP = [key for key in keys(Site) if not key.kinds]
@@ -108,6 +108,7 @@ class Reader(Page):
             self.broker = ways.broker(remotes.within("broker"))
         others = ways.read(remotes)
         self.boards = {name: self._board(name, table) for name, table in self.named(tables, "board")}
+        tables, rowed = self._with_rows(tables)
         outputs = {
             name: output
             for name, table in self.named(tables, "output")
@@ -132,7 +133,7 @@ class Reader(Page):
             name: tune for name, table in self.named(tables, "tune") if (tune := loads.tune(name, table))
         }
         quiet = loads.quiet(Table(self, ("quiet",), tables["quiet"]), outputs) if "quiet" in tables else None
-        groups = {
+        groups = {name: tuple(each for each in its if each in outputs) for name, its in rowed.items()} | {
             name: members
             for name, table in self.named(tables, "group")
             if (members := loads.group(name, table, outputs))
@@ -176,6 +177,30 @@ class Reader(Page):
             broker=self.broker,
             remotes=others,
         )
+
+    def _with_rows(self, tables: dict[str, Any]) -> tuple[dict[str, Any], dict[str, list[str]]]:
+        """The tables with an output for each of a row; and the names of those by row."""
+        made: dict[str, Any] = {}
+        rowed: dict[str, list[str]] = {}
+        single = tables.get("output", {})
+        taken = {*single, *tables.get("group", {})} if isinstance(single, dict) else set()
+
+        def own(name: str, values: dict[str, Any], _: object) -> dict[str, dict[str, Any]]:
+            return rows.members(name, values, lambda pin: pins.resolve(pin, self.boards))
+
+        for name, table in self.named(tables, rows.KIND):
+            found = table.need("pins", partial(own, name, table.values), rows.EXAMPLE) or {}
+            for each in (name, *found):
+                if each in taken:
+                    self.point(
+                        table.path, name, CallerError("", f"'{each}' is an output or a group already", "Give the row another name."), key=True
+                    )  # fmt: skip
+            made |= found
+            self.rows |= dict.fromkeys(found, name)
+            rowed[name] = list(found)
+        if not rowed or not isinstance(single, dict):
+            return tables, rowed
+        return {**tables, "output": {**made, **single}}, rowed
 
     def _no_echoes(self, tables: dict[str, Any], made: dict[str, dict[str, Any]]) -> None:
         """What is wrong with a thing is said once: not again wherever it is named."""

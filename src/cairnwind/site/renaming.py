@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 import tomlkit
@@ -17,8 +17,9 @@ from cairnwind.core.facts.site import Site
 from cairnwind.core.language import questions, words
 from cairnwind.core.language.asking import Cut
 from cairnwind.core.language.words import Said, Thing, Vocabulary, folded
-from cairnwind.core.values.errors import CallerError, unknown
-from cairnwind.site.edits import LISTED, Block, Edit, blocks, divided, find, known, path_of
+from cairnwind.core.values.errors import CallerError
+from cairnwind.site import rows
+from cairnwind.site.edits import LISTED, Block, Edit, blocks, divided, find, known, no_such, path_of
 from cairnwind.site.reader import read_text
 from cairnwind.site.trouble import SiteFileError
 
@@ -32,9 +33,14 @@ OUTPUTS = {
 }  # fmt: skip
 """Keys whose texts are names of outputs, or of groups of them."""
 INPUTS = {("pad", "stick")}
-PINNED = ("output", "input")
+PINNED = ("output", "outputs", "input")
 """Tables whose texts may begin with a board."""
-TOGETHER = {"output": ("output", "input"), "input": ("output", "input")}
+TOGETHER = {
+    "output": ("output", "input"),
+    "input": ("output", "input"),
+    "outputs": ("outputs", "output", "group"),
+    "group": ("group", "outputs"),
+}
 """Kinds that share their names."""
 BEHIND = {"tune": ("PLAY",), "scene": ("RUN", "SCENE", "START")}
 """Of kinds that only stand behind some words: behind which."""
@@ -45,7 +51,7 @@ Replace = Callable[[str], str]
 def rename(text: str, change: Edit) -> str:
     """The file with another name for one thing. Raises `CallerError` where that cannot be."""
     if change.name not in known(text, change.what) and change.what != "remote":
-        raise unknown(change.what, change.name, known(text, change.what))
+        raise no_such(text, change)
     if change.what == "guard":
         raise CallerError(
             "bad-value", "A guard is called as its output is.", "Rename the output, or remove the guard and add one."
@@ -61,47 +67,66 @@ def rename(text: str, change: Edit) -> str:
             f"{change.what} {change.name} does not stand in a table of its own.",
             "Change the file by hand, then: cairnwind reload.",
         )
-    spoken = _spoken(text, change)
+    things = _things(text, change)
+    spoken = _spoken(text, things)
     return "".join(
-        _headed(part, number in mine, change, _followed(part, change, spoken))
+        _headed(part, number in mine, change, things, _followed(part, things, spoken))
         for number, part in enumerate(parts)
     )
 
 
+def _things(text: str, change: Edit) -> list[Edit]:
+    """All that is called otherwise: of a row its outputs, and the group of them."""
+    if change.what != rows.KIND:
+        return [change]
+    outputs = rows.names(tomllib.loads(text), change.name)
+    pairs = [(each, f"{change.to}{each[len(change.name) :]}") for each in outputs]
+    return [
+        Edit("rename", "group", change.name, {}, change.to),
+        *(Edit("rename", "output", one, {}, other) for one, other in pairs),
+    ]
+
+
 def followed(text: str, names: Iterable[tuple[str, str]], phrases: list[str]) -> list[str]:
-    """Phrases that stand elsewhere, with the new names of outputs and inputs of this file."""
+    """Phrases that stand elsewhere, with the new names of outputs and inputs of this file, and of rows of them."""
+    tables = tomllib.loads(text)
+    inputs, things = known(text, "input"), []
     for one, other in names:
-        kind = next((kind for kind in TOGETHER if one in known(text, kind)), None)
-        if kind is None or not phrases:
-            continue
-        change = Edit("rename", kind, one, {}, other)  # type: ignore[arg-type]
-        spoken = _spoken(text, change)["phrase"]
-        phrases = [spoken(phrase) for phrase in phrases]
-        text = rename(text, change)
-    return phrases
+        things.append(Edit("rename", "input" if one in inputs else "output", one, {}, other))
+        row, number = rows.row_of(tables, one), one.rpartition("-")[2]
+        if row and number == "1" and other.endswith("-1"):
+            things.append(Edit("rename", "group", row, {}, other.removesuffix("-1")))
+    if not things or not phrases:
+        return phrases
+    spoken = _spoken(text, things)["phrase"]
+    return [spoken(phrase) for phrase in phrases]
 
 
-def _headed(part: Block, mine: bool, change: Edit, text: str) -> str:
+def _headed(part: Block, mine: bool, change: Edit, things: Sequence[Edit], text: str) -> str:
     """A block whose head has the new name, where it is the thing's own, or its guard's."""
     if change.what in LISTED:
         return _set(text, part, ("name",), change.to) if mine else text
-    guard = change.what == "output" and part.head == ("guard", change.name)
-    if not mine and not guard:
+    own = next(
+        (each for each in things if each.what == "output" and part.head == ("guard", each.name)),
+        change if mine else None,
+    )
+    if own is None:
         return text
-    last = path_of(change)[-1]
+    last = path_of(own)[-1]
     return re.sub(
         rf"^(\s*\[[^\]\n]*?)(?<![\w-])(\"?){re.escape(last)}\2(?![\w-])",
-        lambda found: f"{found[1]}{change.to.rpartition('.')[2]}",
+        lambda found: f"{found[1]}{own.to.rpartition('.')[2]}",
         text,
         count=1,
         flags=re.M,
     )
 
 
-def _followed(part: Block, change: Edit, spoken: Mapping[str, Replace]) -> str:
-    """A block with the new name wherever it speaks of the thing."""
-    replace = _replacing(part.head, change, spoken)
-    if not part.head or change.name not in part.text.replace(" ", "-").lower():
+def _followed(part: Block, things: Sequence[Edit], spoken: Mapping[str, Replace]) -> str:
+    """A block with the new names wherever it speaks of the things."""
+    replace = _replacing(part.head, things, spoken)
+    said = part.text.replace(" ", "-").lower()
+    if not part.head or not any(each.name in said for each in things):
         return part.text
     body, tail = divided(part.text)
     document = tomlkit.parse(body)
@@ -118,7 +143,7 @@ def _followed(part: Block, change: Edit, spoken: Mapping[str, Replace]) -> str:
 
 
 def _replacing(
-    head: tuple[str | int, ...], change: Edit, spoken: Mapping[str, Replace]
+    head: tuple[str | int, ...], things: Sequence[Edit], spoken: Mapping[str, Replace]
 ) -> Callable[[tuple[str, ...], str], str]:
     """What becomes of a text of a table under its keys."""
     kind = str(head[0]) if head else ""
@@ -130,13 +155,16 @@ def _replacing(
             return spoken["phrase"](text)
         if whole & CONDITIONS:
             return spoken["condition"](text)
-        names = {"output": OUTPUTS, "group": OUTPUTS, "input": INPUTS}.get(change.what, set())
-        if whole & names or (change.what == "supply" and (*inside, *keys)[-1:] == ("supply",)):
-            return change.to if text == change.name else text
-        if change.what == "board" and kind in PINNED and text.startswith(f"{change.name}:"):
-            return change.to + text[len(change.name) :]
-        if change.what == "board" and kind in PINNED and " to " in text:
-            return re.sub(rf"(?<![\w-]){re.escape(change.name)}:", f"{change.to}:", text)
+        for change in things:
+            names = {"output": OUTPUTS, "group": OUTPUTS, "input": INPUTS}.get(change.what, set())
+            if whole & names or (change.what == "supply" and (*inside, *keys)[-1:] == ("supply",)):
+                if text == change.name:
+                    return change.to
+            elif change.what == "board" and kind in PINNED and (":" in text):
+                first = re.escape(change.name)
+                return re.sub(
+                    rf"(?<![\w-]){first}:" if " to " in text else rf"^{first}:", f"{change.to}:", text
+                )
         return text
 
     return found
@@ -171,27 +199,31 @@ def _set(text: str, part: Block, keys: tuple[str, ...], value: str) -> str:
     return tomlkit.dumps(document) + tail
 
 
-def _spoken(text: str, change: Edit) -> dict[str, Replace]:
-    """How phrases and conditions speak of it from then on. Raises `SiteFileError` where the file is not understood as it is."""
+def _spoken(text: str, things: Sequence[Edit]) -> dict[str, Replace]:
+    """How phrases and conditions speak of them from then on. Raises `SiteFileError` where the file is not understood as it is."""
     try:
         site: Site = read_text(text, "the site file")
     except SiteFileError as error:
         first = error.findings[0]
         raise CallerError(
             "site-file",
-            f"{change.name} cannot be renamed in a file that is not good: line {first.line}: {first.what}.",
+            f"{things[0].name} cannot be renamed in a file that is not good: line {first.line}: {first.what}.",
             first.remedy,
         ) from None
     tables = tomllib.loads(text)
     phrases = Vocabulary(site, tables.get("scene", {}))
     trips = [str(row["name"]) for row in tables.get("interlock", []) if "trip" in row and "name" in row]
     asked = questions.names(site, trips)
-    kind = "trip" if change.what == "interlock" else change.what
-    thing = Thing(kind, change.name)
-    new = change.to if kind != "trip" else _said(change.to)
+    trip = {"interlock": "trip"}
+    new = {
+        Thing(trip.get(each.what, each.what), each.name): each.to
+        if each.what != "interlock"
+        else _said(each.to)
+        for each in things
+    }
     return {
-        "phrase": lambda said: _exchanged(said, words.tokens(said, phrases), thing, new),
-        "condition": lambda said: _exchanged(said, Cut(said, asked).tokens(), thing, new),
+        "phrase": lambda said: _exchanged(said, words.tokens(said, phrases), new),
+        "condition": lambda said: _exchanged(said, Cut(said, asked).tokens(), new),
     }
 
 
@@ -200,11 +232,14 @@ def _said(name: str) -> str:
     return name if re.fullmatch(r"[\w-]+", name) else f"'{name}'"
 
 
-def _exchanged(text: str, found: list[Said], thing: Thing, new: str) -> str:
-    """The text with the new name, where the old one stands and no label that stays."""
+def _exchanged(text: str, found: list[Said], names: Mapping[Thing, str]) -> str:
+    """The text with the new names, where the old ones stand and no labels, which stay."""
     for number in range(len(found) - 1, -1, -1):
         token, before = found[number], found[number - 1].type if number else ""
-        if token.type != "NAME" or thing not in token.payload:
+        thing = (
+            next((each for each in token.payload if each in names), None) if token.type == "NAME" else None
+        )
+        if thing is None:
             continue
         if (
             len(token.payload) > 1
@@ -212,6 +247,7 @@ def _exchanged(text: str, found: list[Said], thing: Thing, new: str) -> str:
             and thing.kind != _AFTER.get(before)
         ):
             continue  # something else of that name is meant
+        new = names[thing]
         begin, end = token.start_pos or 0, token.end_pos or 0
         quoted = text[begin] in "'\""
         inner = text[begin + 1 : end - 1] if quoted else text[begin:end]

@@ -29,6 +29,14 @@ class Page:
         self.findings = self.parsed.findings
         self.scan = scan.Scan(self.parsed.text if self.parsed.tables else "")
         self.warnings: list[Finding] = []
+        self.rows: dict[str, str] = {}
+        """By output that a row makes: that row, which is what is written."""
+
+    def written(self, path: scan.Path) -> scan.Path:
+        """Where that stands which a table would have at a path: of an output of a row, in the row."""
+        if len(path) < 2 or path[0] != "output" or path[1] not in self.rows:
+            return path
+        return ("outputs", self.rows[str(path[1])], *("pins" if each == "pin" else each for each in path[2:]))
 
     def named(self, tables: dict[str, Any], kind: str) -> Iterable[tuple[str, Table]]:
         """The tables ``[kind.name]``, each with a proper name."""
@@ -81,6 +89,9 @@ class Page:
         self, path: scan.Path, value: object, error: CallerError, *, key: bool = False, grave: bool = True
     ) -> None:
         """Keep ``error`` with the place of ``path``: of its value, or of its key."""
+        meant, path = path, self.written(path)
+        if meant != path and value == meant[1]:
+            value = path[1]
         mark = self.scan.marks.get(path)
         if mark is None and len(path) == 1:  # a kind of table of which only named ones are there
             below = [found for each, found in self.scan.marks.items() if each[:1] == path]
@@ -107,7 +118,12 @@ class Page:
         if odd is not None:
             remedy = f"Column {column + odd[0]} has {odd[1]}: write {odd[2]} instead. {remedy}"
         sentence = error.sentence.rstrip(".")
-        (self.findings if grave else self.warnings).append(Finding(line, column, text, sentence, remedy))
+        found = self.findings if grave else self.warnings
+        if meant != path:  # what is wrong with a row is so of each of its outputs
+            sentence = re.sub(rf"\b{re.escape(str(meant[1]))}\b(?!-)", str(path[1]), sentence)
+            if any((each.line, each.column, each.what) == (line, column, sentence) for each in found):
+                return
+        found.append(Finding(line, column, text, sentence, remedy))
 
 
 class Table:
@@ -192,10 +208,11 @@ class Table:
 
     def missing(self, key: str, remedy: str) -> None:
         """Note that ``key`` is absent, unless its line was there but could not be read."""
-        header = f"[{'.'.join(map(str, self.path))}]" if self.path else ""
+        path = self.reader.written(self.path)
+        header = f"[{'.'.join(map(str, path))}]" if path else ""
         if (header, key) in self.reader.parsed.lost:
             return
-        what = f"{' '.join(map(str, self.path))} has no '{key}'" if self.path else f"the file has no '{key}'"
+        what = f"{' '.join(map(str, path))} has no '{key}'" if path else f"the file has no '{key}'"
         self.reader.point(
             self.path, self.path[-1] if self.path else "", CallerError("", what, remedy), key=True
         )
@@ -212,6 +229,6 @@ class Table:
             what = (
                 f"'{key}' is not known here"
                 if not self.path
-                else f"'{key}' is not known for {' '.join(map(str, self.path))}"
+                else f"'{key}' is not known for {' '.join(map(str, self.reader.written(self.path)))}"
             )
             self.reader.point((*self.path, key), key, CallerError("", what, remedy), key=True)

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import tomllib
+
 from cairnwind.boards import kinds
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import OUTPUT_KEYS
 from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import unknown
 from cairnwind.core.values.keys import Key, keys
+from cairnwind.site import rows
 from cairnwind.site.scan import Scan
 
 
@@ -26,6 +29,10 @@ def written(site: Site, name: str) -> tuple[str, list[tuple[Key, str | None]]]:
     else:
         raise unknown("output, input or board", name, [*site.outputs, *site.inputs, *site.boards])
     scanned = Scan(site.source[1])
+    row = rows.row_of(tomllib.loads(site.source[1]), name) if group == "output" else ""
+    if row:
+        group, name = rows.KIND, row
+        declared = tuple(rows.PINS if key.name == "pin" else key for key in declared if key.name != "pins")
     found = []
     for key in declared:
         if key.of(kind):
