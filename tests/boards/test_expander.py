@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import errno
 from collections.abc import Iterator
+from fractions import Fraction
 from typing import Any
 
 import pytest
@@ -10,8 +12,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cairnwind.boards import profiles, twowire
+from cairnwind.boards.facts import Chip
 from cairnwind.boards.links.expander import Expander, ExpanderLink
 from cairnwind.boards.twowire import SimulatedBus
+from cairnwind.boards.wire import Put
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Source
 from cairnwind.core.facts.hardware import Board, Pin
@@ -27,13 +31,25 @@ HIGH = Output("high", "relay", Pin("b", 5))
 LID = Input("lid", "contact", Pin("b", 6), pull="up")
 
 
+QUASI = Chip(
+    "quasi",
+    "8 lines that are driven low, or let go",
+    8,
+    0x20,
+    3,
+    registers={"output": 0},
+    after_reset={"output": 0xFF},
+)
+"""A chip without a register for directions: one that was reset has all its lines high, which here is off for active-low loads."""
+
+
 class Opened:
     """A link with its reports and its chip; what was written is kept in order."""
 
     def __init__(
         self, chip: str = "ports-16", outputs: list[Output] | None = None, inputs: list[Input] | None = None
     ) -> None:
-        profile = profiles.chip(chip)
+        profile = QUASI if chip == "quasi" else profiles.chip(chip)
         self.link = ExpanderLink(
             Board("b", "expander", None, profile.lines, facts=Expander(profile, "simulated", profile.base))
         )
@@ -65,6 +81,15 @@ class Opened:
             lambda: self.fresh,
         )
         assert self.link.ready(5)
+
+    def lit(self, line: int) -> bool:
+        """Whether a line is driven high, or a channel has a duty."""
+        if self.chip.chip.kind == "pwm":
+            return self.chip.duty(line) > 0
+        driven = (
+            not self.chip.word("direction") >> line & 1 if "direction" in self.chip.chip.registers else True
+        )
+        return driven and bool(self.chip.levels() >> line & 1) != (line == LOW.pin.line)
 
     def of(self, kind: type) -> list[Any]:
         return of_kind(self.said, kind)
@@ -109,7 +134,77 @@ def test_gone_and_back_it_is_safe_before_its_claims_count(opened: Opened) -> Non
     eventually(lambda: len(opened.of(ev.LinkUp)) == 2)
     assert opened.wrong
     assert not any(opened.wrong)
-    assert any("found at 1111" in frame.text for frame in opened.link.traffic.after(0)), "read back first"
+    assert any("found at 0000" in frame.text for frame in opened.link.traffic.after(0)), "read back first"
+
+
+@pytest.mark.parametrize("kind", ["ports-16", "ports-8", "pwm-16", "quasi"])
+def test_a_dip_of_the_supply_is_a_lost_link_and_nothing_is_said_to_be_on(kind: str) -> None:
+    """The bus is told nothing of it: the chip answers, with the registers of its data sheet, and drives nothing."""
+    lamp = {"pwm-16": Output("lamp", "lamp", Pin("b", 5), frequency=Fraction(800)), "quasi": LOW}.get(
+        kind, HIGH
+    )
+    line = lamp.pin.line
+    found = Opened(kind, [lamp], [])
+    found.link.drive([ev.Drive(lamp.name, 1, ON)])
+    eventually(lambda: found.of(ev.Confirmed))
+    assert found.lit(line)
+    found.chip.reset()
+    (lost,) = eventually(lambda: found.of(ev.LinkLost))
+    assert "it was reset: its supply has dipped" in lost.reason
+    eventually(lambda: len(found.of(ev.LinkUp)) == 2)
+    assert dict(found.of(ev.LinkUp)[1].readings) == {lamp.name: OFF}, (
+        "set up anew from safe; what is claimed is the engine's to say"
+    )
+    found.link.drive([ev.Drive(lamp.name, 2, ON)])
+    eventually(lambda: found.lit(line))
+    found.link.close()
+
+
+def test_another_setting_is_a_lost_link_too(opened: Opened) -> None:
+    opened.link.drive([ev.Drive("high", 1, ON)])
+    eventually(lambda: opened.of(ev.Confirmed))
+    opened.chip.registers[0x0C] ^= 1 << 6  # the pull-up of the lid
+    assert "pull-up is 0x0, not 0x40" in eventually(lambda: opened.of(ev.LinkLost))[0].reason
+    eventually(lambda: len(opened.of(ev.LinkUp)) == 2)
+
+
+def test_one_disturbance_is_no_lost_board_and_three_are_told_apart(opened: Opened) -> None:
+    for fault in (errno.ENXIO, errno.EAGAIN, errno.EIO):
+        opened.chip.faults += [fault, fault]
+        opened.link.drive([ev.Drive("high", fault, ON)])
+        eventually(lambda: not opened.chip.faults)
+    eventually(lambda: opened.of(ev.Confirmed))
+    assert not opened.of(ev.LinkLost)
+    for number, (fault, says) in enumerate(
+        (
+            (errno.EAGAIN, "arbitration lost"),
+            (errno.ETIMEDOUT, "holds a wire low"),
+            (errno.ENXIO, "Nothing answers"),
+        ),
+        1,
+    ):
+        opened.chip.faults += [fault] * 3
+        assert says in eventually(lambda n=number: opened.of(ev.LinkLost)[n - 1 :])[0].reason
+        eventually(lambda n=number: len(opened.of(ev.LinkUp)) == n + 1)
+    opened.chip.faults += [errno.EOPNOTSUPP]
+    assert "cannot make such a transfer" in eventually(lambda: opened.of(ev.LinkLost)[3:])[0].reason, (
+        "once is enough"
+    )
+
+
+def test_channels_that_run_go_on_when_the_frequency_of_a_controller_changes() -> None:
+    chip = profiles.chip("pwm-16")
+    link = ExpanderLink(Board("b", "expander", None, 16, facts=Expander(chip, "simulated", 0x40)))
+    link.connect()
+    assert link.simulated is not None
+    link.put({5: Put(250_000, 800_000)})
+    assert link.simulated.duty(5) == 1024
+    link.put({6: Put(500_000, 400_000)})
+    assert (link.simulated.duty(5), link.simulated.duty(6)) == (1024, 2048), (
+        "restarted, once its oscillator ran again"
+    )
+    assert link.simulated.word("prescale") == round(25e6 / 4096 / 400) - 1
+    link.disconnect()
 
 
 def test_inputs_pulls_and_what_somebody_else_writes(opened: Opened) -> None:
@@ -143,8 +238,6 @@ def test_duty_and_frequency_of_a_pwm_controller(parts: int, millihertz: int) -> 
     chip = profiles.chip("pwm-16")
     link = ExpanderLink(Board("b", "expander", None, 16, facts=Expander(chip, "simulated", 0x40)))
     link.connect()
-    from cairnwind.boards.wire import Put
-
     assert link.put({5: Put(parts, millihertz)}) == {5: parts}
     assert link.simulated is not None
     start, end = (
@@ -167,8 +260,6 @@ def test_the_truth_table_of_a_chain() -> None:
 
 
 def test_a_dimmed_output_confirms_as_it_was_asked() -> None:
-    from fractions import Fraction
-
     lamp = Output("lamp", "lamp", Pin("b", 2), frequency=Fraction(800), active_low=True)
     found = Opened("pwm-16", [lamp], [])
     found.link.drive([ev.Drive("lamp", 1, Level(333_333))])

@@ -42,11 +42,13 @@ class Chip:
     """Counts of one PWM period."""
     stride: int = 0
     """Registers from one PWM channel to the next."""
+    after_reset: Mapping[str, int] = field(default_factory=dict)
+    """What registers hold when it has got its supply; 0 unless said."""
 
     @property
-    def wide(self) -> bool:
-        """Whether its registers come in pairs."""
-        return self.lines > 8
+    def width(self) -> int:
+        """Bytes of a register: those of a chip with more than eight lines come in pairs."""
+        return 2 if self.lines > 8 and self.kind == "ports" else 1
 
     def address(self, switches: int) -> int:
         """The address with the switches set to this number."""

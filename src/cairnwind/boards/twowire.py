@@ -9,18 +9,34 @@ import ctypes
 import errno
 import fcntl
 import os
-from typing import Protocol
+import time
+from collections.abc import Callable
+from typing import Protocol, TypeVar
 
 from cairnwind.boards import gpio
 from cairnwind.boards.facts import Chip
 from cairnwind.core.values.errors import BoardError
 
+T = TypeVar("T")
 I2C_SLAVE, I2C_SMBUS = 0x0703, 0x0720
 WRITE, READ = 0, 1
 BYTE, BYTE_DATA, BLOCK = 1, 2, 8
 LONGEST = 32
+RESTART, ASLEEP, COUNTS_UP = 0x80, 0x10, 0x20
+"""Bits of the mode register of a PWM controller."""
 ADDRESSES = range(0x08, 0x78)
 """7-bit addresses that are not reserved by the standard."""
+
+
+TRIES, BETWEEN = 3, 0.002
+"""Attempts at a transfer, and seconds between them: registers may be read and written again, and one disturbance is no lost board."""
+WHY = {
+    errno.ENXIO: "", errno.EREMOTEIO: "", errno.ENODEV: "",
+    errno.EAGAIN: "another master had the bus (arbitration lost)", errno.ETIMEDOUT: "the bus did not get free: something holds a wire low",
+    errno.EOPNOTSUPP: "the adapter cannot make such a transfer", errno.EIO: "the transfer broke off",
+    errno.EPROTO: "what came is no answer", errno.EBADMSG: "what came is no answer",
+}  # fmt: skip
+"""What an error of the kernel's I2C (Documentation/i2c/fault-codes.rst) says; empty: nobody answers."""
 
 
 class _Transfer(ctypes.Structure):
@@ -97,48 +113,100 @@ class KernelBus:
         os.close(self._file)
 
     def _transfer(self, way: int, command: int, size: int, data: bytes) -> bytes:
-        buffer = ctypes.create_string_buffer(data, LONGEST + 2)
-        transfer = _Transfer(way, command, size, ctypes.cast(buffer, ctypes.c_void_p))
-        try:
+        def once() -> bytes:
+            buffer = ctypes.create_string_buffer(data, LONGEST + 2)
+            transfer = _Transfer(way, command, size, ctypes.cast(buffer, ctypes.c_void_p))
             fcntl.ioctl(self._file, I2C_SMBUS, transfer)
+            return buffer.raw
+
+        return tried(once, f"address 0x{self.address:02X} of {self.path}")
+
+
+def tried(once: Callable[[], T], where: str) -> T:
+    """A transfer, up to `TRIES` times. Raises `BoardError` that tells the kernel's errors apart."""
+    for left in reversed(range(TRIES)):
+        try:
+            return once()
         except OSError as error:
-            raise BoardError(
-                "no-answer", f"Nothing answers at address 0x{self.address:02X} of {self.path} ({error.strerror}).",
-                "See to supply, wires and address switches: cairnwind chain shows what answers.",
-            ) from None  # fmt: skip
-        return buffer.raw
+            if left and error.errno != errno.EOPNOTSUPP:
+                time.sleep(BETWEEN)
+                continue
+            why = WHY.get(error.errno or 0, error.strerror or "")
+            if not why:
+                raise BoardError(
+                    "no-answer", f"Nothing answers at {where} ({error.strerror}).",
+                    "See to supply, wires and address switches: cairnwind chain shows what answers.",
+                ) from None  # fmt: skip
+            remedy = (
+                "Take another adapter."
+                if error.errno == errno.EOPNOTSUPP
+                else "See to the wires: their length, their pull-ups, what else is on them."
+            )
+            raise BoardError("bus", f"The bus failed at {where}: {why}.", remedy) from None
+    raise AssertionError("the last attempt has returned or raised")
 
 
 class SimulatedBus:
-    """One chip with its registers, as its profile describes it; it can be pulled out."""
+    """One chip with its registers, as its profile describes it. It can be pulled out, browned out and disturbed."""
 
     def __init__(self, chip: Chip, address: int) -> None:
         self.chip, self.address = chip, address
         self.there = True
+        self.faults: list[int] = []
+        """Errors (`errno`) of the transfers to come, one each."""
         self.transactions = 0
         self.outside: dict[int, bool] = {}
         """What the world puts on input lines; the others are at their pull."""
         self.reset()
 
     def reset(self) -> None:
-        """As after power-on: all lines inputs."""
+        """As after power-on, or a dip of the supply that the bus is not told of: registers as the data sheet has them."""
         self.registers = bytearray(256)
-        if "direction" in self.chip.registers and self.chip.direction_in:
-            self._store("direction", 0xFFFF)
-        if self.chip.kind == "ports":
-            self._store("output", 0xFFFF)
+        self.waits = False
+        """Of a PWM controller: its oscillator runs again, and its channels wait to be restarted."""
+        for name, value in self.chip.after_reset.items():
+            self._store(name, value)
+
+    def duty(self, line: int) -> int:
+        """Counts for which a channel of a PWM controller is high now: none while it sleeps, or waits to be restarted."""
+        at = self.chip.registers["first"] + line * self.chip.stride
+        start, end = (int.from_bytes(self.registers[at + by : at + by + 2], "little") for by in (0, 2))
+        if self.word("mode") & ASLEEP or self.waits:
+            return 0
+        return (
+            self.chip.counts
+            if start & self.chip.counts
+            else 0
+            if end & self.chip.counts
+            else (end - start) % self.chip.counts
+        )
 
     def read(self, register: int, count: int) -> bytes:
         """See `Bus`."""
-        self._turn()
+        tried(self._turn, f"address 0x{self.address:02X} of the simulated bus")
         if self.chip.kind == "ports" and "input" in self.chip.registers:
             self._store("input", self.levels())
         return bytes(self.registers[register : register + count])
 
     def write(self, register: int, data: bytes) -> None:
         """See `Bus`."""
-        self._turn()
+        tried(self._turn, f"address 0x{self.address:02X} of the simulated bus")
+        if self.chip.kind == "pwm":
+            data = self._of_controller(register, data)
         self.registers[register : register + len(data)] = data
+
+    def _of_controller(self, register: int, data: bytes) -> bytes:
+        """A controller takes its prescaler only asleep; put to sleep and woken, its channels wait for the restart bit."""
+        mode = self.word("mode")
+        if register == self.chip.registers["prescale"] and not mode & ASLEEP:
+            return bytes(self.registers[register : register + 1])
+        if register != self.chip.registers["mode"]:
+            return data
+        if data[0] & ASLEEP and not mode & ASLEEP:
+            self.waits = True
+        elif data[0] & RESTART and not data[0] & ASLEEP:
+            self.waits = False
+        return bytes([data[0] & ~RESTART | (RESTART if self.waits else 0)])
 
     def levels(self) -> int:
         """What the pins are at, a bit each: driven, given from outside, or pulled."""
@@ -159,23 +227,21 @@ class SimulatedBus:
     def word(self, name: str) -> int:
         """A register, or a pair of them."""
         at = self.chip.registers[name]
-        return int.from_bytes(self.registers[at : at + (2 if self.chip.wide else 1)], "little")
+        return int.from_bytes(self.registers[at : at + self.chip.width], "little")
 
     def close(self) -> None:
         """See `Bus`."""
 
     def _store(self, name: str, value: int) -> None:
-        at, size = self.chip.registers[name], 2 if self.chip.wide else 1
+        at, size = self.chip.registers[name], self.chip.width
         self.registers[at : at + size] = (value & ((1 << 8 * size) - 1)).to_bytes(size, "little")
 
     def _turn(self) -> None:
         self.transactions += 1
+        if self.faults:
+            raise OSError(fault := self.faults.pop(0), os.strerror(fault))
         if not self.there:
-            raise BoardError(
-                "no-answer",
-                f"Nothing answers at address 0x{self.address:02X} of the simulated bus.",
-                "Plug it in.",
-            )
+            raise OSError(errno.ENXIO, os.strerror(errno.ENXIO))
 
 
 def buses() -> list[str]:

@@ -18,7 +18,7 @@ from cairnwind.boards import devices, profiles, wire
 from cairnwind.boards.facts import Chip
 from cairnwind.boards.kinds import Kind, Reads, Share
 from cairnwind.boards.link import Seen
-from cairnwind.boards.twowire import Bus, KernelBus, SimulatedBus
+from cairnwind.boards.twowire import ASLEEP, COUNTS_UP, RESTART, Bus, KernelBus, SimulatedBus
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
 from cairnwind.core.facts.hardware import Board
@@ -37,6 +37,10 @@ LOOK_EVERY = 0.5
 """Seconds between looks whether a board without inputs is still there."""
 
 
+COMPARED_EVERY = 0.1
+"""Seconds between looks whether a chip has the settings that it was given, where it is read more often for its inputs."""
+WAKES = 0.0005
+"""Seconds that an oscillator takes to run again."""
 SIMULATED = "simulated"
 
 
@@ -80,14 +84,14 @@ class ExpanderLink(Worker):
         self._bus: Bus | None = None
         self._out = self._dir = self._pulls = 0
         self._prescale = -1
-        self._looked = 0.0
+        self._looked = self._compared = 0.0
 
     def connect(self) -> None:
         """Find out what it was at, then set all up: the output register before the directions."""
         self._bus = self.simulated or KernelBus(self.facts.bus, self.facts.address)
         if self.chip.kind == "pwm":
             self._prescale = -1
-            self._exchange("mode", bytes([0x20]), "mode: awake, registers count up")
+            self._wake()
             for register, value in self.chip.writes:
                 self._bus.write(register, bytes([value]))
             return
@@ -159,8 +163,10 @@ class ExpanderLink(Worker):
             return
         self._looked = time.monotonic()
         self.traffic.rounds += 1
+        if self._looked >= self._compared + COMPARED_EVERY:
+            self._compared = self._looked
+            self._compare()
         if self.chip.kind == "pwm":
-            self._look("mode")
             return
         if "input" in self.chip.registers and (self.inputs or self.tried):
             word = int.from_bytes(self._look("input", quiet=True), "little")
@@ -170,6 +176,37 @@ class ExpanderLink(Worker):
             found = int.from_bytes(self._look("output", quiet=True), "little")
             for line in self.outputs:
                 self.observed(line, FULL if found >> line & 1 else 0)
+
+    def _compare(self) -> None:
+        """Raise `BoardError` where the chip has other settings than it was given: its supply has dipped, and it drives nothing any more."""
+        for name, word in self._settings().items():
+            found = int.from_bytes(self._look(name, quiet=True), "little")
+            if name == "mode":
+                found &= ~RESTART
+            if found != word:
+                reset = all(
+                    int.from_bytes(self._look(each, quiet=True), "little") == value
+                    for each, value in self.chip.after_reset.items()
+                )
+                raise BoardError(
+                    "reset", f"it was reset: its supply has dipped ({name} is {found:#x}, not {word:#x})" if reset
+                    else f"it has other settings than it was given: {name} is {found:#x}, not {word:#x}",
+                    "See to its supply and its wires. It is set up anew, from safe.",
+                )  # fmt: skip
+
+    def _settings(self) -> dict[str, int]:
+        """What the registers hold that say how its pins are used, by their names."""
+        if self.chip.kind == "pwm":
+            return {"mode": COUNTS_UP} | ({"prescale": self._prescale} if self._prescale >= 0 else {})
+        most = (1 << 8 * self.chip.width) - 1
+        found = {}
+        if "direction" in self.chip.registers:
+            found["direction"] = (self._dir if self.chip.direction_in else ~self._dir) & most
+        else:
+            found["output"] = self._out & most  # nothing else tells that such a chip was reset
+        if "pull-up" in self.chip.registers:
+            found["pull-up"] = self._pulls & most
+        return found
 
     def attempt_now(self, line: int, trial: Trial | None) -> None:
         """Turn a bare line round, or drive a free PWM channel."""
@@ -241,17 +278,24 @@ class ExpanderLink(Worker):
         prescale = max(3, min(255, round(self.chip.clock * 1000 / (self.chip.counts * millihertz)) - 1))
         if prescale == self._prescale:
             return
-        self._exchange("mode", bytes([0x30]), "mode: asleep")
+        self._exchange("mode", bytes([COUNTS_UP | ASLEEP]), "mode: asleep")
         self._exchange("prescale", bytes([prescale]), f"prescale {prescale}")
-        self._exchange("mode", bytes([0x20]), "mode: awake")
+        self._wake()
         self._prescale = prescale
+
+    def _wake(self) -> None:
+        """Awake, registers counting up. Channels that ran go on only when the oscillator runs again, and then the restart bit is written."""
+        self._exchange("mode", bytes([COUNTS_UP]), "mode: awake, registers count up")
+        if self._look("mode", quiet=True)[0] & RESTART:
+            time.sleep(WAKES)
+            self._exchange("mode", bytes([COUNTS_UP | RESTART]), "mode: channels go on")
 
     def _directions(self) -> None:
         if "direction" in self.chip.registers:
             self._store("direction", self._dir if self.chip.direction_in else ~self._dir)
 
     def _store(self, name: str, word: int) -> None:
-        size = 2 if self.chip.wide else 1
+        size = self.chip.width
         data = (word & ((1 << 8 * size) - 1)).to_bytes(size, "little")
         self._exchange(name, data, f"{name} {int.from_bytes(data, 'little'):0{8 * size}b}")
 
@@ -264,7 +308,7 @@ class ExpanderLink(Worker):
     def _look(self, name: str, *, quiet: bool = False) -> bytes:
         assert self._bus is not None
         register = self.chip.registers[name]
-        data = self._bus.read(register, 2 if self.chip.wide and self.chip.kind == "ports" else 1)
+        data = self._bus.read(register, self.chip.width)
         if not quiet:
             self.traffic.add(
                 "got", bytes([register]) + data, f"{name} {int.from_bytes(data, 'little'):0{8 * len(data)}b}"

@@ -36,7 +36,7 @@ def chip(name: str, beside: Sequence[Path] = ()) -> Chip:
     kind = data.get("kind", "ports")
     registers = data.get("register", {})
     known = PWM_REGISTERS if kind == "pwm" else PORT_REGISTERS
-    for key in registers:
+    for key in (*registers, *data.get("reset", {})):
         if key not in known:
             raise CallerError(
                 "bad-profile", f"The profile {name} has a register '{key}'.", f"Known: {', '.join(known)}."
@@ -52,7 +52,7 @@ def chip(name: str, beside: Sequence[Path] = ()) -> Chip:
     return Chip(
         name, str(data.get("title", name)), lines, data["base"], data.get("switches", 0), kind, registers,
         data.get("direction_in", 1), tuple((pair[0], pair[1]) for pair in data.get("writes", ())),
-        parse(data["clock"], "a frequency") if "clock" in data else Fraction(0), data.get("counts", 0), data.get("stride", 0),
+        parse(data["clock"], "a frequency") if "clock" in data else Fraction(0), data.get("counts", 0), data.get("stride", 0), data.get("reset", {}),
     )  # fmt: skip
 
 
