@@ -33,9 +33,9 @@ static volatile uint8_t *const input[] = {&PINA, &PINB, &PINC, &PIND};
 #define TEXT(x) #x
 #define NUMBER(x) TEXT(x)
 /* what 'cairnwind firmware' looks for in an image before it loads it */
-static const char mark[] PROGMEM = "cairnwind-firmware chip=atmega1284p version=1.0 baud=" NUMBER(BAUD);
+static const char mark[] PROGMEM = "cairnwind-firmware chip=atmega1284p version=1.1 baud=" NUMBER(BAUD);
 
-static uint8_t cause;
+static uint8_t cause __attribute__((section(".noinit"))); /* written before all else is set to 0 */
 static volatile uint32_t millis;
 static volatile uint8_t frame[256], length, busy, spoilt;
 static volatile uint16_t heard; /* microseconds / 4 */

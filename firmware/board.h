@@ -5,7 +5,7 @@
 #include <stdint.h>
 
 #define IDENTITY 0x4357
-#define VERSION 0x0100 /* high byte: raised when the map changes in a way that an older host would not bear */
+#define VERSION 0x0101 /* high byte: raised when the map changes in a way that an older host would not bear */
 #define PINS 32
 #define ANALOGUE 8 /* analogue channels are pins 0 to 7 */
 #define TIMERS 2

@@ -92,6 +92,7 @@ static void put_level(int pin, int level) {
     avr_raise_irq(pin_irq[pin], level);
 }
 
+#define MCUSR 0x54 /* which the emulator leaves at 0: 4 is a brown-out */
 /* what a reset brings back: interrupts for as long as a pin is low cost most of a core, and the line its own printing */
 static void ease(void) {
     uint32_t flags = 0;
@@ -106,7 +107,7 @@ static void order(char *text) {
     else if (sscanf(text, "analogue %d %d", &pin, &value) == 2)
         avr_raise_irq(avr_io_getirq(avr, AVR_IOCTL_ADC_GETIRQ, ADC_IRQ_ADC0 + (pin & 7)), value);
     else if (sscanf(text, "freeze %d", &frozen) == 1) return;
-    else if (!strncmp(text, "reset", 5)) avr_reset(avr), ease();
+    else if (!strncmp(text, "reset", 5)) avr_reset(avr), avr->data[MCUSR] = 4, ease();
     else if (sscanf(text, "moves %d", &pin) == 1)
         printf("moves %d %llu %.3f\n", pin, (unsigned long long)seen[pin & 31].moves, seen[pin & 31].moved / (avr->frequency / 1e3));
     else if (sscanf(text, "measure %d %d", &pin, &value) == 2) {

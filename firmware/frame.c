@@ -93,7 +93,7 @@ static uint8_t write_many(const uint8_t *frame, uint8_t size, uint8_t *answer, u
 
 /* function 43/14: who are you */
 static uint8_t identify(const uint8_t *frame, uint8_t *answer, uint8_t *length) {
-    static const char *const texts[] = {"Cairnwind", "board", "1.0"};
+    static const char *const texts[] = {"Cairnwind", "board", "1.1"};
     if (frame[2] != 14) return ILLEGAL_FUNCTION;
     if (frame[3] < 1 || frame[3] > 4) return ILLEGAL_VALUE;
     uint8_t one = frame[3] == 4;

@@ -19,7 +19,8 @@ static uint8_t kept[256];
 static int line;
 
 uint8_t hw_chip(void) { return 2; }
-uint8_t hw_reset_cause(void) { return 0; }
+static uint8_t cause = 1; /* as the chip's: 1 power, 4 brown-out */
+uint8_t hw_reset_cause(void) { return cause; }
 uint8_t hw_timer(uint8_t pin) { return pin == 28 || pin == 29 ? 0 : pin == 14 || pin == 15 ? 1 : NO_TIMER; }
 uint8_t hw_can(uint8_t pin) {
     if (pin == 8 || pin == 24 || pin == 25 || pin == 27) return 0;
@@ -74,6 +75,7 @@ void hw_send(const uint8_t *frame, uint8_t length) {
 }
 
 static void reset(void) {
+    cause = 4;
     for (uint8_t i = 0; i < PINS; i++)
         if (modes[i]) hw_mode(i, MODE_OFF), hw_level(i, 0);
     pins_begin();

@@ -4,7 +4,7 @@
 
 enum { R_WATCHDOG = 0, R_REST = 1, R_MODE = 32, R_VALUE = 64, R_SAFE = 96, R_PULSE = 128, R_ON = 160, R_OFF = 192,
        R_FREQUENCY = 224, R_TONE_MS = 240 };
-enum { KEPT_MAGIC = 0xC5, KEPT_PIN = 4 };
+enum { KEPT_MAGIC = 0xC5, KEPT_LIVES = 3, KEPT_PIN = 4 };
 
 struct pin {
     uint8_t mode, lit;
@@ -14,7 +14,7 @@ struct pin {
 static struct pin pins[PINS];
 static uint16_t watchdog, tone_ms = 1000;
 static uint32_t fed, frequency[TIMERS], levels;
-static uint8_t resting = 1, saved;
+static uint8_t resting = 1, saved, lives; /* lives: starts, counted without power too */
 static uint16_t rests; /* falls to safe since the reset */
 static uint16_t half; /* the high word of a frequency, until the low one comes */
 
@@ -68,6 +68,8 @@ void pins_begin(void) {
             mode(i, kept);
         }
     }
+    lives = (uint8_t)(hw_keep(KEPT_LIVES) + 1);
+    hw_store(KEPT_LIVES, lives);
     levels = hw_levels();
     fed = hw_millis();
 }
@@ -89,7 +91,7 @@ static void save(void) {
         uint8_t part = (at - KEPT_PIN) % 3;
         byte = part == 0 ? p->safe >> 8 : part == 1 ? (uint8_t)p->safe : p->mode; /* the mode last: it makes the rest count */
     }
-    if (at != 3 && hw_keep(at) != byte) hw_store(at, byte);
+    if (at != KEPT_LIVES && hw_keep(at) != byte) hw_store(at, byte);
     saved = saved + 1 < KEPT_PIN + 3 * PINS ? saved + 1 : 0;
 }
 
@@ -129,6 +131,10 @@ uint8_t pins_input(uint16_t at, uint16_t *value) {
     case 6: *value = frames_good; return 0;
     case 7: *value = frames_bad; return 0;
     case 8: *value = rests; return 0;
+    case 12: *value = lives; return 0;
+    case 13: *value = rests; return 0;
+    case 14: *value = (uint16_t)(hw_millis() / 1000 >> 16); return 0;
+    case 15: *value = (uint16_t)(hw_millis() / 1000); return 0;
     case 16: *value = (uint16_t)hw_levels(); return 0;
     case 17: *value = hw_levels() >> 16; return 0;
     }

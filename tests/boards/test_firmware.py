@@ -12,6 +12,8 @@ from typing import Any
 
 import pytest
 import serial
+from hypothesis import given
+from hypothesis import strategies as st
 from pymodbus.client import ModbusSerialClient
 
 from cairnwind.boards import serialports
@@ -79,9 +81,9 @@ def host(chip: emulated.Board) -> Iterator[Host]:
 
 
 def test_who_it_is_and_what_its_pins_can_do(host: Host) -> None:
-    assert host.read(0, 4) == [0x4357, 0x0100, 1, 32]
+    assert host.read(0, 4) == [0x4357, 0x0101, 1, 32]
     told = host.client.read_device_information(device_id=1).information
-    assert told == {0: b"Cairnwind", 1: b"board", 2: b"1.0"}
+    assert told == {0: b"Cairnwind", 1: b"board", 2: b"1.1"}
     can = host.read(32, 32)
     assert can[0] == 0xFF0B, "output, pull-up, analogue; no timer"
     assert (can[28] >> 8, can[29] >> 8, can[14] >> 8, can[15] >> 8) == (0, 0, 1, 1), (
@@ -186,9 +188,13 @@ def test_no_frames_and_a_reset_take_it_to_its_safe_values(host: Host, chip: emul
     assert rests >= 1
     host.client.write_coil(RELAY, True, device_id=1)
     time.sleep(0.5)  # modes and safe values are kept byte by byte, as the chip finds time
+    lives = host.read(12)[0]
     chip.tell("reset")
     eventually(lambda: not chip.pin(RELAY))
     eventually(lambda: chip.pin(LAMP))
+    assert host.read(12, 2) == [(lives + 1) & 255, 0]
+    assert host.read(5)[0] & 15, "why it was reset"
+    assert host.read(14, 2) == [0, host.read(4)[0]]
     assert host.kept(MODE + LAMP)[0] == PWM, "kept without power"
 
 
@@ -341,15 +347,16 @@ def test_the_host_killed_the_engine_hung_the_board_reset(chip: emulated.Board) -
     eventually(lambda: chip.pin(RELAY))
     linked.link.drive([ev.Drive("relay", 3, ON)])
     eventually(lambda: not chip.pin(RELAY))
-    eventually(
-        lambda: linked.link._up_for
-    )  # it counts whole seconds: in its first one a reset cannot be seen by it
+    before = len(linked.said)
     chip.tell("reset")  # in the middle of traffic: modes are kept, what was on is not
     reason = eventually(lambda: linked.of(ev.LinkLost)[2:], within=8)[0].reason
     assert "has been reset" in reason or "answer" in reason, (
         "on a busy machine it is missed before it says so itself"
     )
     eventually(lambda: len(linked.of(ev.LinkUp)) == 4, within=8)
+    assert not of_kind(linked.said[before:], ev.Confirmed), (
+        "a fall to safe is no read-back that anybody would put right"
+    )
     assert chip.pin(RELAY), "safe, until the claims say otherwise"
     linked.link.drive([ev.Drive("relay", 4, ON), ev.Drive("lamp", 4, Level(250_000))])
     eventually(lambda: not chip.pin(RELAY))
@@ -359,6 +366,34 @@ def test_the_host_killed_the_engine_hung_the_board_reset(chip: emulated.Board) -
     eventually(lambda: chip.pin(RELAY))
     hangs.set()
     linked.link.close()
+
+
+def test_a_board_that_rests_by_itself_is_set_up_anew_and_not_put_right() -> None:
+    board = emulated.native()
+    linked = Linked(board.port)
+    linked.link.drive([ev.Drive("relay", 1, ON)])
+    eventually(lambda: linked.of(ev.Confirmed))
+    before = len(linked.said)
+    linked.link._write(1, 1)
+    assert "went to its safe values by itself" in eventually(lambda: linked.of(ev.LinkLost))[0].reason
+    assert not of_kind(linked.said[before:], ev.Confirmed)
+    eventually(lambda: len(linked.of(ev.LinkUp)) == 2)
+    board.tell("reset")
+    assert "has been reset (its supply dipped)" in eventually(lambda: linked.of(ev.LinkLost)[1:])[0].reason
+    linked.link.close()
+    board.end()
+
+
+@given(st.integers(0, 65535), st.floats(0, 200_000), st.floats(0, 0.9))
+def test_seconds_that_wrap_are_no_reset_and_a_reset_is_one(before: int, passed: float, ahead: float) -> None:
+    """A board of version 1.0 tells 16 bits of seconds: every 18.2 hours they begin anew."""
+    link = ModbusLink(Board("b", "modbus", None, 32, facts=Modbus("x", 1, None)))
+    link._ask = lambda *_, **__: [4]  # type: ignore[method-assign, assignment]
+    link._life, link._seen = (before, 0), time.monotonic() - passed
+    link._same_life((int(before + passed + ahead) & 65535, 0))
+    link._life, link._seen = (100 + before % 65_000, 0), time.monotonic() - passed % 30
+    with pytest.raises(BoardError, match=r"has been reset \(its supply dipped\)"):
+        link._same_life((int(passed % 30 * ahead), 0))
 
 
 def test_unplugged_and_plugged_in_again_under_the_same_name(tmp_path: Path) -> None:

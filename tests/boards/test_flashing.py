@@ -95,7 +95,7 @@ def test_it_is_loaded_whole_and_the_board_is_asked_who_it_is() -> None:
         "firmware", "load", "--port", programmer.port, "--programmer", "stk500v1", "--board-port", board.port
     )
     assert loaded.returncode == 0, loaded
-    assert f"{board.port} answers: firmware 1.0 on the native program, 32 pins" in loaded.stdout
+    assert f"{board.port} answers: firmware 1.1 on the native program, 32 pins" in loaded.stdout
     image = firmware.read(firmware.SHIPPED)
     assert firmware.MARK.search(programmer.flash)
     assert programmer.flash[image.size + 256 :].strip(b"\xff") == b""
@@ -135,7 +135,7 @@ def test_the_shipped_image_is_what_its_sources_make(tmp_path: Path) -> None:
         "make -C firmware image, and copy build/firmware/board.hex to boards/images"
     )
     slow = cairnwind("firmware", "build", "--baud", "9600", "--unit", "5", "--out", str(tmp_path / "slow"))
-    assert "version 1.0 for atmega1284p, 9600 baud" in slow.stdout
+    assert "version 1.1 for atmega1284p, 9600 baud" in slow.stdout
 
 
 @pytest.mark.parametrize("unit", [1, 200])

@@ -53,9 +53,19 @@ LOST_AFTER = 3
 STUCK = 1.0
 """Seconds without progress after which the link's own thread counts as hung, and no longer feeds its board."""
 WATCHDOG, MODE, VALUE, SAFE, FREQUENCY, TONE_MS = 0, 32, 64, 96, 224, 240
-FACTS, UP, LEVELS, CAPABLE, EDGES = 0, 4, 16, 32, 64
+FACTS, UP, LIFE, LEVELS, CAPABLE, EDGES = 0, 4, 12, 16, 32, 64
 OFF, OUTPUT, PULL_UP, PWM, ANALOGUE, TONE = range(6)
 CAN = {"pwm": 4, "analogue": 8, "tone": 16}
+CAUSES = {
+    1: "its supply came",
+    2: "its reset pin",
+    4: "its supply dipped",
+    8: "its own watchdog",
+    16: "its debug port",
+}
+"""Bits of the register that says why it was reset: those of the chip's MCUSR."""
+CLOCKS_DIFFER = 60
+"""Seconds by which the clock of a board of version 1.0 may be ahead: it tells 16 bits of seconds, and nothing else of a reset."""
 ANALOGUE_FULL, ANALOGUE_VOLTS = 1023, 5.0
 WHOLE = 65535
 
@@ -151,8 +161,12 @@ class ModbusLink(Worker):
         self._frequencies: dict[int, int] = {}
         self._missed = 0
         self._patient_until = 0.0
-        self._up_for = self._rests = 0
-        """Seconds that the board has been up, and how often it has rested: by these a reset is noticed."""
+        self._tells = False
+        """It counts its starts (version 1.1 and later)."""
+        self._life = (0, 0)
+        """How often the board has started, or, where it does not count that, seconds since it did; and how often it has rested by itself."""
+        self._seen = 0.0
+        """Monotonic seconds at which that was so."""
         self._polled = 0.0
         self._gap = 0.0 if self.facts.tcp else max(0.00175, 38.5 / self.facts.baud)
         self._answers = 1.0 if self.facts.tcp else ANSWER_WITHIN + 300 * 11 / self.facts.baud
@@ -264,7 +278,9 @@ class ModbusLink(Worker):
                 "Load the firmware that came with this version: cairnwind firmware load.",
             )  # fmt: skip
         told = self._ask("read_input_registers", CAPABLE, count=facts[3])
-        self._up_for, self._rests = facts[4], facts[8]
+        self._tells = facts[1] & 255 > 0
+        self._life = self._lives() if self._tells else (facts[4], facts[8])
+        self._seen = time.monotonic()
         self._frequencies.clear()
         self._can = {pin: (word & 255, word >> 8) for pin, word in enumerate(told)}
         self.traffic.add(
@@ -450,7 +466,14 @@ class ModbusLink(Worker):
         self.traffic.rounds += 1
 
     def _poll_own(self) -> None:
-        words = self._ask("read_input_registers", LEVELS, count=10, quiet=True)
+        if self._tells:
+            words = self._ask("read_input_registers", LIFE, count=14, quiet=True)
+            self._same_life((words[0], words[1]))
+            words = words[4:]
+        else:
+            up, rests = self._ask("read_input_registers", UP, count=5, quiet=True)[::4]
+            self._same_life((up, rests))
+            words = self._ask("read_input_registers", LEVELS, count=10, quiet=True)
         bits = words[0] | words[1] << 16
         for line, input in self.inputs.items():
             if not input.analogue:
@@ -480,12 +503,25 @@ class ModbusLink(Worker):
                 }
             elif trial.mode not in ("pwm", "tone"):
                 self.seen(line, bool(bits >> line & 1))
-        if self.traffic.rounds % 25 == 0:
-            up, rests = self._ask("read_input_registers", UP, count=5, quiet=True)[::4]
-            if up < self._up_for or rests != self._rests:
-                what = "has been reset" if up < self._up_for else "went to its safe values by itself"
-                raise BoardError("board", f"the board {what}", "It is set up anew.")
-            self._up_for = up
+
+    def _lives(self) -> tuple[int, int]:
+        lives, rests = self._ask("read_input_registers", LIFE, count=2)
+        return lives, rests
+
+    def _same_life(self, now: tuple[int, int]) -> None:
+        """Before anything else is made of what it answers: it has not been reset, and has not gone to its safe values by itself. What it shows
+        after that is nobody's doing, and nothing to be put right: it is set up anew, from safe. Raises `BoardError`."""
+        (before, rested), self._life = self._life, now
+        passed, self._seen = time.monotonic() - self._seen, time.monotonic()
+        gone = (now[0] - before) & WHOLE
+        if (gone != 0) if self._tells else (gone > passed + CLOCKS_DIFFER):
+            bits = self._ask("read_input_registers", UP + 1, count=1)[0]
+            why = ", ".join(said for bit, said in CAUSES.items() if bits & bit)
+            raise BoardError(
+                "board", f"the board has been reset{f' ({why})' if why else ''}", "It is set up anew."
+            )
+        if now[1] != rested:
+            raise BoardError("board", "the board went to its safe values by itself", "It is set up anew.")
 
     def _poll_sold(self) -> None:
         profile = self.facts.profile
