@@ -610,6 +610,8 @@ class ModbusLink(Worker):
                         )
                     try:
                         answer = self._exchange(self._line, self._client, what, *args, **more)
+                        if not _answers(answer, what, *args, **more):
+                            raise ModbusException("what came answers another question")
                     except (ModbusException, OSError):
                         self._hush(self._line)
                         raise
@@ -651,18 +653,49 @@ class ModbusLink(Worker):
         return getattr(client, what)(*args, device_id=self.facts.unit, **more)
 
     def _hush(self, line: Line) -> None:
-        """Say nothing until what may still come has come, and drop it: the next answer is the next question's."""
+        """Say nothing for as long as an answer may take, or until it has come, late and whole, and drop what comes: the next answer is the next
+        question's."""
         port = getattr(line.client, "socket", None)
         if self.facts.tcp or port is None:
             return  # there each answer carries the number of its question
+        came = b""
         try:
             end = time.monotonic() + self._answers
             while (left := end - time.monotonic()) > 0:
                 if select.select([port.fileno()], [], [], left)[0]:
-                    port.read(port.in_waiting or 1)
-                    end = min(end, time.monotonic() + 2 * self._gap)  # it has come; wait for the last of it
+                    came += port.read(port.in_waiting or 1)
+                    if _whole(came):
+                        end = min(end, time.monotonic() + 2 * self._gap)
         except (OSError, ValueError):
             pass  # the port has gone
+
+
+FUNCTIONS = {
+    "read_coils": 1, "read_discrete_inputs": 2, "read_holding_registers": 3, "read_input_registers": 4, "write_coil": 5, "write_register": 6,
+    "write_coils": 15, "write_registers": 16,
+}  # fmt: skip
+
+
+def _answers(answer: Any, what: str, first: int, *told: Any, count: int = 0) -> bool:
+    """Whether an answer is one to this question: on a serial line nothing but its form tells that."""
+    function = FUNCTIONS[what]
+    if answer.function_code & 0x7F != function or answer.isError():
+        return bool(answer.function_code & 0x7F == function)
+    if function <= 2:
+        return len(answer.bits) == -(-count // 8) * 8
+    if function <= 4:
+        return len(answer.registers) == count
+    return bool(answer.address == first) and (function < 15 or answer.count == len(told[0]))
+
+
+def _whole(frame: bytes) -> bool:
+    """Whether bytes end with a whole frame of RTU."""
+    from pymodbus.framer import FramerRTU
+
+    return any(
+        FramerRTU.compute_CRC(frame[at:-2]) == int.from_bytes(frame[-2:], "big")
+        for at in range(len(frame) - 3)
+    )
 
 
 def _runs(states: Mapping[int, bool]) -> list[tuple[int, list[bool]]]:

@@ -1,0 +1,134 @@
+"""A serial line whose board answers late, in pieces, with noise before it, or to another question: nobody is ever one answer behind."""
+
+from __future__ import annotations
+
+import os
+import pty
+import random
+import select
+import threading
+import time
+import tty
+from collections.abc import Iterator
+
+import pytest
+from pymodbus.framer import FramerRTU
+
+from cairnwind.boards import profiles
+from cairnwind.boards.links.modbus import Modbus, ModbusLink
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.hardware import Board, Pin
+from cairnwind.core.facts.outputs import Output
+from cairnwind.core.values.settings import OFF, ON
+from cairnwind.service.startup import clock
+from tests.conftest import eventually, of_kind
+
+LATE = 0.4
+"""Seconds: an answer has 0.28 s at this speed."""
+
+
+def framed(frame: bytes) -> bytes:
+    return frame + FramerRTU.compute_CRC(frame).to_bytes(2, "big")
+
+
+class Late:
+    """Eight coils at the far end of a line."""
+
+    def __init__(self) -> None:
+        self._line, far = pty.openpty()
+        tty.setraw(far)
+        self.port = os.ttyname(far)
+        self.coils = 0
+        self.asked = 0
+        self.manner = "at once"
+        self._over = threading.Event()
+        self._thread = threading.Thread(target=self._run)
+        self._thread.start()
+
+    def _run(self) -> None:
+        while not self._over.is_set():
+            frame = b""
+            while select.select([self._line], [], [], 0.1 if not frame else 0.004)[0]:
+                frame += os.read(self._line, 256)
+            if len(frame) < 8 or framed(frame[:-2]) != frame:
+                continue
+            self.asked += 1
+            self._send(self._answer(frame))
+
+    def _answer(self, frame: bytes) -> bytes:
+        if frame[1] == 15:
+            first, count = int.from_bytes(frame[2:4], "big"), int.from_bytes(frame[4:6], "big")
+            mask = (1 << count) - 1
+            self.coils = self.coils & ~(mask << first) | (frame[7] & mask) << first
+            return framed(frame[:6])
+        if frame[1] == 2:
+            return framed(bytes([frame[0], 2, 1, 0]))
+        if frame[1] == 1:
+            return framed(
+                bytes([frame[0], 1, 1, self.coils & ((1 << int.from_bytes(frame[4:6], "big")) - 1)])
+            )
+        return framed(bytes([frame[0], frame[1] | 0x80, 1]))
+
+    def _send(self, answer: bytes) -> None:
+        manner, self.manner = self.manner, "at once"
+        if manner == "noise, then late":
+            os.write(self._line, b"\x55")
+        if manner in ("late", "noise, then late"):
+            time.sleep(LATE)
+        if manner == "in pieces, late":
+            os.write(self._line, answer[:3])
+            time.sleep(LATE)
+            answer = answer[3:]
+        if manner == "of another unit":
+            answer = framed(bytes([answer[0] + 1]) + answer[1:-2])
+        if manner == "to another question":
+            answer = framed(bytes([answer[0], 3, 2, 0xFF, 0xFF]))
+        if manner == "too long":
+            answer = framed(bytes([answer[0], 1, 2, 0xFF, 0xFF]))
+        os.write(self._line, answer)
+
+    def end(self) -> None:
+        self._over.set()
+        self._thread.join()
+        os.close(self._line)
+
+
+@pytest.fixture
+def board() -> Iterator[Late]:
+    found = Late()
+    yield found
+    found.end()
+
+
+@pytest.mark.parametrize(
+    "manner",
+    ["late", "noise, then late", "in pieces, late", "of another unit", "to another question", "too long"],
+)
+def test_what_is_confirmed_is_what_is_so(board: Late, manner: str) -> None:
+    facts = Modbus(board.port, 1, profiles.relays("relays-8"), baud=115_200, watchdog=0)
+    link = ModbusLink(Board("b", "modbus", None, 8, facts=facts))
+    said: list[ev.Event] = []
+    link.open(
+        [Output("a", "relay", Pin("b", 0)), Output("b", "relay", Pin("b", 5))],
+        [],
+        said.append,
+        clock,
+        lambda: True,
+    )
+    assert link.ready(10)
+    chance = random.Random(manner)
+    for generation in range(1, 4):
+        want = ON if generation % 2 else OFF
+        board.manner = manner if chance.random() < 0.7 else "at once"
+        link.drive([ev.Drive("a", generation, want)])
+        told = eventually(
+            lambda g=generation: [each for each in of_kind(said, ev.Confirmed) if each.generation == g]
+        )
+        assert {each.setting for each in told} == {want}
+        assert bool(board.coils & 1) == (want is ON)
+        asked = board.asked
+        board.manner = manner  # of a poll
+        eventually(lambda a=asked: board.asked > a + 2)
+    assert {each.setting for each in of_kind(said, ev.Confirmed) if each.output == "b"} <= {OFF}
+    assert not of_kind(said, ev.LinkLost), "one answer that does not come is no lost board"
+    link.close()
