@@ -22,6 +22,7 @@ from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
+from cairnwind.core.values.errors import BoardError
 from cairnwind.core.values.settings import OFF, ON, Level
 from cairnwind.service.startup import clock
 from tests.conftest import eventually, of_kind
@@ -157,6 +158,22 @@ def test_a_dip_of_the_supply_is_a_lost_link_and_nothing_is_said_to_be_on(kind: s
     )
     found.link.drive([ev.Drive(lamp.name, 2, ON)])
     eventually(lambda: found.lit(line))
+    found.link.close()
+
+
+def test_an_input_that_asks_for_what_the_chip_has_not_is_unknown_and_nobody_else_is() -> None:
+    found = Opened("ports-8", [HIGH], [LID, Input("bare", "contact", Pin("b", 7))])
+    assert found.of(ev.LinkUp)
+    found.link.drive([ev.Drive("high", 1, ON)])
+    eventually(lambda: found.lit(5))
+    eventually(
+        lambda: (
+            {event.input: event.active for event in found.of(ev.InputSeen)} == {"lid": None, "bare": False}
+        )
+    )
+    with pytest.raises(BoardError, match="no pull-ups, which lid asks for"):
+        found.link.rewire([HIGH], [LID], ["lid"])
+    assert not found.of(ev.LinkLost)
     found.link.close()
 
 

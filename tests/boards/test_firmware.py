@@ -414,14 +414,30 @@ def test_unplugged_and_plugged_in_again_under_the_same_name(tmp_path: Path) -> N
     board.end()
 
 
-def test_two_outputs_of_one_timer_must_agree(chip: emulated.Board) -> None:
+def test_only_what_is_wired_wrongly_is_at_fault(chip: emulated.Board) -> None:
+    """Another frequency at one timer, PWM and a pull where there are none: the others are set up, and work."""
     other = Output("other", "lamp", Pin("b", 29), frequency=Fraction(400))
-    linked = Linked(chip.port, [*OUTPUTS, other])
-    assert "other and lamp share a timer, and so one frequency" in linked.of(ev.LinkLost)[0].reason
+    plain = Output("plain", "lamp", Pin("b", 22), frequency=Fraction(400))
+    low = Input("low", "contact", Pin("b", 21), pull="down")
+    linked = Linked(chip.port, [*OUTPUTS, other, plain], [*INPUTS, low])
+    (up,) = linked.of(ev.LinkUp)
+    assert dict(up.readings) == {"relay": OFF, "lamp": OFF}
+    names = ("relay", "lamp", "other", "plain")
+    linked.link.drive([ev.Drive(name, 1, ON if name == "relay" else Level(500_000)) for name in names])
+    eventually(lambda: len(linked.of(ev.Failed)) == 2 and len(linked.of(ev.Confirmed)) >= 2)
+    why = {event.output: event.reason for event in linked.of(ev.Failed)}
+    assert "other and lamp share a timer, and so one frequency" in why["other"]
+    assert (
+        "line 22 of b, which plain is wired to, cannot do that. Lines that can: 14, 15, 28, 29"
+        in why["plain"]
+    )
+    assert linked.settings() == {"relay": ON, "lamp": Level(500_000)}
+    assert [event.active for event in linked.of(ev.InputSeen) if event.input == "low"] == [None]
+    eventually(
+        lambda: any(event.active is not None for event in linked.of(ev.InputSeen) if event.input == "button")
+    )
+    assert not linked.of(ev.LinkLost)
     linked.link.close()
-    agreed = Linked(chip.port)
-    assert dict(agreed.of(ev.LinkUp)[0].timers) == {28: "T0", 29: "T0", 14: "T1", 15: "T1"}
-    agreed.link.close()
 
 
 def test_a_board_that_starts_when_its_port_is_opened_is_waited_for_no_longer_than_it_takes() -> None:

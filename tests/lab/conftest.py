@@ -43,14 +43,19 @@ class Opened:
     """A kernel link with its reports, and whether the engine is fresh."""
 
     def __init__(
-        self, outputs: list[Output], inputs: Sequence[Input] = (), chip: str = CHIP, pwm: str = ""
+        self,
+        outputs: list[Output],
+        inputs: Sequence[Input] = (),
+        chip: str = CHIP,
+        pwm: str = "",
+        analogue: str = "",
     ) -> None:
         channels = {
             line: Position("P", line, line, "line", channel=line, functions=frozenset({"pwm"}))
             for line in range(32)
         }
         self.link = KernelLink(
-            Board("b", "kernel", HeaderMap("m", "m", {}, channels), facts=Kernel(chip, pwm))
+            Board("b", "kernel", HeaderMap("m", "m", {}, channels), facts=Kernel(chip, pwm, analogue))
         )
         self.said: list[ev.Event] = []
         self.fresh = True

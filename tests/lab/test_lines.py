@@ -98,7 +98,9 @@ def test_input_edges_with_pull_debounce_and_the_kernels_times(opened: Make, worl
     assert link.of(ev.InputSeen)[2].edge - pressed.edge > 9e6
 
 
-def test_a_line_of_another_program_is_named_with_its_holder(opened: Make, elsewhere: object) -> None:
+def test_a_line_of_another_program_is_named_with_its_holder(
+    opened: Make, world: World, elsewhere: object
+) -> None:
     hold = f"""
         import time
         from cairnwind.boards import gpio
@@ -109,11 +111,63 @@ def test_a_line_of_another_program_is_named_with_its_holder(opened: Make, elsewh
     """
     other = elsewhere(textwrap.dedent(hold))  # type: ignore[operator]
     link = opened([LOW, HIGH])
-    (lost,) = link.of(ev.LinkLost)
-    assert "Line 0 (relay0)" in lost.reason
-    assert "'some other tool'" in lost.reason
+    (up,) = link.of(ev.LinkUp)
+    assert dict(up.readings) == {"high": OFF}, "the other is nobody's fault"
+    link.link.drive([ev.Drive("low", 1, ON), ev.Drive("high", 1, ON)])
+    (failed,) = eventually(lambda: link.of(ev.Failed))
+    assert "Line 0 (relay0)" in failed.reason
+    assert "'some other tool'" in failed.reason
+    eventually(lambda: world.value(1) == 1)
     other.kill()
-    eventually(lambda: link.of(ev.LinkUp), within=8)
+    eventually(lambda: not link.link.broken, within=8)
+    link.link.drive([ev.Drive("low", 2, ON)])
+    eventually(lambda: world.value(0) == 0)
+    assert not link.of(ev.LinkLost)
+
+
+def test_a_converter_that_is_slow_or_fails_holds_nobody_up(
+    opened: Make, world: World, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    wrong: list[bool] = []
+    reads: list[int] = []
+
+    class Slow:
+        def __init__(self, device: str) -> None:
+            assert device == "iio:device0"
+
+        def read(self, channel: int) -> tuple[int, int, float]:
+            time.sleep(0.6)
+            reads.append(channel)
+            if wrong:
+                raise BoardError("device", "in_voltage3_raw: Input/output error.", "")
+            return 512, 1023, 1.65
+
+    monkeypatch.setattr("cairnwind.boards.links.kernel.Converter", Slow)
+    knob = Input("knob", "analogue", Pin("b", 3), unit="V")
+    link = opened([HIGH], [knob], analogue="iio:device0")
+    eventually(lambda: [event.volts for event in link.of(ev.Measured)] == [1.65])
+    before = len(reads)
+    for number in range(10):
+        link.link.drive([ev.Drive("high", number + 1, (ON, OFF)[number % 2])])
+        eventually(lambda n=number: len(link.of(ev.Confirmed)) == n + 1)
+    assert len(reads) - before < 10, "no command has waited for a reading"
+    wrong.append(True)
+    eventually(lambda: link.of(ev.Measured)[-1].volts is None)
+    wrong.clear()
+    eventually(lambda: link.of(ev.Measured)[-1].volts == 1.65)
+    assert not link.of(ev.LinkLost)
+
+
+def test_an_edge_that_was_lost_and_a_chip_that_went_with_outputs_only(opened: Make, world: World) -> None:
+    world.pull(4, True)
+    link = opened([HIGH], [BUTTON])
+    eventually(lambda: link.of(ev.InputSeen))
+    link.link._watched[4].events = lambda: iter(())  # nobody hears of edges any more
+    began = time.monotonic()
+    world.pull(4, False)
+    os.read(link.link._watched[4].file, 1024)
+    eventually(lambda: link.of(ev.InputSeen)[-1].active is True)
+    print(f"right after {time.monotonic() - began:.2f} s")
 
 
 def test_a_chip_that_is_not_there_and_one_that_goes(opened: Make, world: World) -> None:
@@ -268,8 +322,10 @@ def test_a_chip_pulled_out_is_lost_and_found_again(opened: Make, world: World) -
 
     live = Path("/sys/kernel/config/gpio-sim/sim0/live")
     link = opened([HIGH], [BUTTON], chip="sim0")
+    blind = opened([LOW], chip="sim0")  # outputs only, of which nothing is asked
     assert link.of(ev.LinkUp)
     live.write_text("0")
     eventually(lambda: link.of(ev.LinkLost))
+    eventually(lambda: blind.of(ev.LinkLost))
     live.write_text("1")
     eventually(lambda: len(link.of(ev.LinkUp)) == 2, within=8)

@@ -368,7 +368,7 @@ def test_a_chip_on_two_wires_is_rewired_and_its_other_relays_do_not_click(tmp_pa
     ]
     assert words
     assert all(word[-2:] == "11" for word in words), "a and b stay on"
-    assert words[-1][-6:] == "111011", "and c is on where it is now, off where it was"
+    assert words[-1][-6:] == "100011", "and c is on where it is now, off where it was"
     directions = [
         each["text"] for each in site.traffic("rack")["frames"] if each["text"].startswith("direction")
     ]

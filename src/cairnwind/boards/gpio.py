@@ -87,6 +87,14 @@ class Chip:
             ) from None
         self.name, self.label = _string(name), _string(label)
 
+    def there(self) -> bool:
+        """Whether the chip itself still answers."""
+        try:
+            fcntl.ioctl(self.file, GET_CHIP_INFO, bytes(_CHIP_INFO.size))
+        except OSError:
+            return False
+        return True
+
     def info(self, line: int) -> LineInfo:
         """What the kernel says of a line. Raises `BoardError`."""
         asked = _LINE_INFO.pack(b"", b"", line, 0, 0, b"", b"")

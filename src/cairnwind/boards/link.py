@@ -17,6 +17,7 @@ from cairnwind.core.facts.events import Drive, Event
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
+from cairnwind.core.values.errors import BoardError
 
 Report = Callable[[Event], None]
 Clock = Callable[[], Instant]
@@ -81,6 +82,10 @@ class Traffic:
             self._rate = (self.rounds - count) / (now - then)
             self._mark = (now, self.rounds)
         return self._rate
+
+
+class LineError(BoardError):
+    """One output or input is at fault, and nothing else of its board."""
 
 
 class Seen(NamedTuple):

@@ -23,7 +23,7 @@ from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 from cairnwind.boards import wire
-from cairnwind.boards.link import Clock, Fresh, Report, Seen, Traffic
+from cairnwind.boards.link import Clock, Fresh, LineError, Report, Seen, Traffic
 from cairnwind.boards.wire import Put
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.hardware import Board
@@ -109,6 +109,8 @@ class Worker(ABC):
         self.traffic = Traffic()
         self.outputs: dict[int, Output] = {}
         self.inputs: dict[int, Input] = {}
+        self.broken: dict[int, BoardError] = {}
+        """Lines that the board cannot have as they are wired, and why: whoever is on them is at fault, and nobody else."""
         self.tried: dict[int, Trial] = {}
         self.readings: dict[int, dict[str, Any]] = {}
         self.closed = False
@@ -158,8 +160,9 @@ class Worker(ABC):
         """Tell what the inputs show, where `poll` would only tell of changes. Called once the link is up."""
         return
 
-    def fits(self) -> None:  # noqa: B027
-        """Raise `BoardError` where what is wired now is nothing for the board, which answers; nothing of it is touched."""
+    def fits(self, come: Collection[int]) -> None:  # noqa: B027
+        """Raise `BoardError` where what is wired now to lines that have ``come`` is nothing for the board, which answers; nothing of it is
+        touched."""
 
     @abstractmethod
     def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
@@ -282,6 +285,17 @@ class Worker(ABC):
         if line in self.tried:
             self.readings[line] = {"raw": raw, "full": full, "volts": volts}
 
+    def unknown(self, line: int) -> None:
+        """Nothing is known of an input: it cannot be read."""
+        input = self.inputs.get(line)
+        if input is None or self.heard.shown.get(line, 0) is None:
+            return
+        self.heard.shown[line] = None
+        if input.analogue:
+            self._report(ev.Measured(self.clock(), input.name, None, 1, None))
+        else:
+            self._report(ev.InputSeen(self.clock(), input.name, None, 0, True))
+
     def observed(self, line: int, level: int) -> None:
         """A later look at what an output shows."""
         last = self._last.get(line)
@@ -318,6 +332,7 @@ class Worker(ABC):
         try:
             while not self.fresh() and not self.closed:
                 self.rest(0.2)
+            self.broken.clear()
             self.connect()
             self._home()
             self._first.set()
@@ -354,7 +369,7 @@ class Worker(ABC):
         self.readings.clear()
         self.heard.shown.clear()
         self._last.clear()
-        shown = self.put(self._safe())
+        shown, _ = self._put([ev.Drive(output.name, 0, output.safe) for output in self._named.values()])
         readings = []
         for output in self._named.values():
             if all(line in shown for line in output.lines):
@@ -367,16 +382,34 @@ class Worker(ABC):
         self._report(ev.LinkUp(self.clock(), self.board.name, tuple(readings), self.timers()))
         self.first_look()
 
-    def _safe(self) -> dict[int, Put]:
-        """Every output at its safe setting, PWM at its own frequency."""
-        puts: dict[int, Put] = {}
-        for output in self._named.values():
-            puts.update(wire.to_pins(output, output.safe))
-        return puts
+    def _put(self, orders: Sequence[ev.Drive]) -> tuple[dict[int, int], dict[str, BoardError]]:
+        """Carry out all at once, or, where one of them cannot be, each by itself: what the lines then show, and what failed."""
+        failed: dict[str, BoardError] = {}
+        levels: dict[int, Put] = {}
+        good = []
+        for order in orders:
+            output = self._named[order.output]
+            why = next((self.broken[line] for line in output.lines if line in self.broken), None)
+            if why is not None:
+                failed[order.output] = why
+            else:
+                good.append(order)
+                levels.update(wire.to_pins(output, order.setting))
+        try:
+            return (dict(self.put(levels)) if levels else {}), failed
+        except LineError as error:
+            if len(good) == 1:
+                return {}, {**failed, good[0].output: error}
+        shown: dict[int, int] = {}
+        for order in good:
+            its, wrong = self._put([order])
+            shown |= its
+            failed |= wrong
+        return shown, failed
 
     def _make_safe(self) -> None:
         try:
-            self.put(self._safe())
+            self._put([ev.Drive(output.name, 0, output.safe) for output in self._named.values()])
         except Exception as error:
             log.warning("%s: could not be taken to safe: %s", self.board.name, error)
 
@@ -400,7 +433,7 @@ class Worker(ABC):
             wish.done.put(None)
             return
         try:
-            self.fits()
+            self.fits(self._lines_of(wish.come))
         except BoardError as error:
             self._assign(*before)
             wish.done.put(error)
@@ -414,16 +447,21 @@ class Worker(ABC):
         wish.done.put(None)
 
     def _take_wiring(self, wish: _Rewiring, lines: set[int]) -> None:
-        come = {line for output in self._named.values() if output.name in wish.come for line in output.lines}
-        heard = {line for line, input in self.inputs.items() if input.name in wish.come}
-        gone = lines - {*self.outputs, *self.inputs}
-        self.adopt(come | heard, gone)
-        for line in (*come, *gone, *heard):
+        come, gone = self._lines_of(wish.come), lines - {*self.outputs, *self.inputs}
+        for line in (*come, *gone):
+            self.broken.pop(line, None)
+        self.adopt(come, gone)
+        for line in (*come, *gone):
             self._last.pop(line, None)
             self.heard.shown.pop(line, None)
             if self.tried.pop(line, None) is not None:
                 self.readings.pop(line, None)
         self._put_safe([output for output in self._named.values() if output.name in wish.come])
+
+    def _lines_of(self, names: Collection[str]) -> set[int]:
+        """The lines of outputs and inputs of these names."""
+        found = {line for output in self._named.values() if output.name in names for line in output.lines}
+        return found | {line for line, input in self.inputs.items() if input.name in names}
 
     def _put_safe(self, outputs: Sequence[Output]) -> None:
         puts: dict[int, Put] = {}
@@ -460,15 +498,24 @@ class Worker(ABC):
     def _carry_out(self, orders: list[ev.Drive]) -> None:
         if not orders:
             return
-        levels: dict[int, Put] = {}
+        shown, failed = self._put(orders)
+        done = [order for order in orders if order.output not in failed]
         for order in orders:
-            levels.update(wire.to_pins(self._named[order.output], order.setting))
-        shown = self.put(levels)
-        for order in orders:
-            for line in self._named[order.output].lines:
-                self._last[line] = (order, shown.get(line, levels[line].parts))
-        confirmed = [self._confirmed(order) for order in orders]
-        self._report(confirmed[0] if len(confirmed) == 1 else ev.Answers(self.clock(), tuple(confirmed)))
+            if order.output in failed:
+                why = failed[order.output]
+                for line in self._named[order.output].lines:
+                    self._last.pop(line, None)
+                self.traffic.add("lost", b"", f"{order.output}: {why.sentence}")
+                said = f"{why.sentence.rstrip('.')}. {why.remedy}".strip().rstrip(".")
+                self._report(ev.Failed(self.clock(), order.output, order.generation, said))
+        for order in done:
+            output = self._named[order.output]
+            asked = wire.to_pins(output, order.setting)
+            for line in output.lines:
+                self._last[line] = (order, shown.get(line, asked[line].parts))
+        confirmed = [self._confirmed(order) for order in done]
+        if confirmed:
+            self._report(confirmed[0] if len(confirmed) == 1 else ev.Answers(self.clock(), tuple(confirmed)))
 
     def _confirmed(self, order: ev.Drive) -> ev.Confirmed:
         """What the lines of an output show, as an answer to its last order."""

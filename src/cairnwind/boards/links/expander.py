@@ -98,7 +98,26 @@ class ExpanderLink(Worker):
         self._out = int.from_bytes(self._look("output"), "little")
         self.traffic.add("got", b"", f"found at {self._out:0{self.chip.lines}b}")
         self._dir = -1
+        for line, error in self._unfit():
+            self.broken[line] = error
+            self.unknown(line)
         self._set_up(self.outputs)
+
+    def fits(self, come: Collection[int]) -> None:
+        """Inputs ask for no pull-up that the chip does not have."""
+        for line, error in self._unfit():
+            if line in come:
+                raise error
+
+    def _unfit(self) -> Iterator[tuple[int, BoardError]]:
+        """Inputs that ask for a pull that the chip does not have."""
+        pulls = ("up",) if "pull-up" in self.chip.registers else ()
+        for line, input in self.inputs.items():
+            if input.pull not in ("none", *pulls):
+                yield line, BoardError(
+                    "profile", f"the chip {self.chip.name} has no pull-{input.pull}s, which {input.name} asks for",
+                    'Fit a resistor, and say pull = "none".',
+                )  # fmt: skip
 
     def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
         """Output register, pulls and directions anew; lines that stay are written as they are."""
@@ -117,13 +136,6 @@ class ExpanderLink(Worker):
                 self._dir |= 1 << line
             if line in self.inputs and self.inputs[line].pull == "up":
                 self._pulls |= 1 << line
-        if self._pulls and "pull-up" not in self.chip.registers:
-            names = ", ".join(input.name for input in self.inputs.values() if input.pull == "up")
-            raise BoardError(
-                "profile",
-                f"the chip {self.chip.name} has no pull-ups, which {names} asks for",
-                'Fit resistors, and say pull = "none".',
-            )
         for line, output in self.outputs.items():
             if line in come:
                 high = wire.to_pin(output, output.safe, line)
@@ -171,7 +183,8 @@ class ExpanderLink(Worker):
         if "input" in self.chip.registers and (self.inputs or self.tried):
             word = int.from_bytes(self._look("input", quiet=True), "little")
             for line in (*self.inputs, *self.tried):
-                self.seen(line, bool(word >> line & 1))
+                if line not in self.broken:
+                    self.seen(line, bool(word >> line & 1))
         if pause == LOOK_EVERY or self.traffic.rounds % 25 == 0:
             found = int.from_bytes(self._look("output", quiet=True), "little")
             for line in self.outputs:

@@ -6,9 +6,10 @@ What holds them when this process dies is the guard (`cairnwind.boards.guard`): 
 
 from __future__ import annotations
 
+import errno
 import threading
 import time
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import suppress
 from fractions import Fraction
 from functools import partial
@@ -19,7 +20,8 @@ from typing import Any
 from cairnwind.boards import devices, gpio, sysfs, wire
 from cairnwind.boards.guarded import Guard
 from cairnwind.boards.kinds import Kind, Share
-from cairnwind.boards.link import Seen
+from cairnwind.boards.link import LineError, Seen
+from cairnwind.boards.sampling import Sampler
 from cairnwind.boards.sysfs import Converter, PwmChannel
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
@@ -36,7 +38,10 @@ from cairnwind.core.values.settings import FULL
 
 BEAT = 0.25
 """Seconds between messages to the guard."""
-ANALOGUE_EVERY = 0.1
+LOOK_EVERY = 0.5
+"""Seconds between looks at a chip and at inputs that tell of their edges by themselves."""
+MEND_EVERY = 1.0
+"""Seconds between attempts to have a line that could not be had."""
 
 
 @fact
@@ -93,22 +98,41 @@ class KernelLink(Worker):
         """By line: the request that has it as an input."""
         self._pwm: dict[int, PwmChannel] = {}
         self._software: dict[int, SoftwarePwm] = {}
-        self._converter: Converter | None = None
+        self._sampler: Sampler | None = None
         self._trials: dict[int, Any] = {}
         self._guard: Guard | None = None
-        self._beat = self._sampled = 0.0
+        self._beat = self._mended = self._looked = 0.0
 
     def connect(self) -> None:
         """Take lines and channels, outputs at safe; then set the guard."""
         self._chip = gpio.Chip(gpio.find(self.facts.chip))
-        self._take({*self.outputs, *self.inputs})
+        self._take({*self.outputs, *self.inputs}, self._mark)
         self._tell_guard()
 
-    def fits(self) -> None:
+    def _mark(self, lines: Collection[int], error: BoardError) -> None:
+        """Whoever is on these lines is at fault: that is tried again."""
+        self.broken.update(dict.fromkeys(lines, error))
+        self.traffic.add("lost", b"", error.sentence)
+        for line in lines:
+            self.unknown(line)
+
+    def _mend(self) -> None:
+        """Try again to take what could not be had: whoever held it may have let it go."""
+        before, self.broken = self.broken, {}
+        silent = {line: error.sentence for line, error in before.items()}
+        self._take(before, lambda lines, error: self.broken.update(dict.fromkeys(lines, error)))
+        for line in before.keys() - self.broken.keys():
+            self.traffic.add("got", b"", f"line {line} can be had now: {silent[line]}")
+            if line in self._watched:
+                self.seen(line, bool(self._watched[line].get()), settled=True)
+        if before.keys() != self.broken.keys():
+            self._tell_guard()
+
+    def fits(self, come: Collection[int]) -> None:
         """No line that is new here is somebody else's."""
         assert self._chip is not None
         ours = {*self._held, *self._watched, *self._pwm, *self._trials}
-        for line in {*self.outputs, *self.inputs} - ours:
+        for line in {*come} - ours:
             input, output = self.inputs.get(line), self.outputs.get(line)
             if input is not None and input.analogue:
                 Converter(self.facts.analogue)
@@ -135,39 +159,75 @@ class KernelLink(Worker):
             if line in self._pwm and (output is None or not self._hard(output, line)):
                 self._pwm.pop(line).close()
         self._tell_guard()  # it has them too: they are not free before it has let them go
-        self._take(come)
+        self._take(come, _refuse)
         self._tell_guard()
 
     def _plain(self, output: Output) -> list[int]:
         """The lines of an output that are switched by their level."""
         return [line for line in output.lines if not self._hard(output, line)]
 
-    def _take(self, lines: Collection[int]) -> None:
-        assert self._chip is not None
+    def _take(self, lines: Collection[int], wrong: Callable[[Collection[int], BoardError], None]) -> None:
+        """Take lines and channels; ``wrong`` is told which of them cannot be had. Raises `BoardError` where the chip itself is not there."""
         for output in {id(output): output for line, output in self.outputs.items() if line in lines}.values():
-            plain = self._plain(output)
-            safe = wire.to_pins(output, output.safe)
-            if plain and plain[0] not in self._held:
-                values = sum(1 << number for number, line in enumerate(plain) if safe[line].parts)
-                self._held.update(dict.fromkeys(plain, self._chip.request(plain, gpio.OUTPUT, values=values)))
-                said = f"line{'s' if plain[1:] else ''} {_list(plain)} taken as output at {values:0{len(plain)}b}"
-                self.traffic.add("sent", b"", said)
-            for line in output.lines:
-                if self._hard(output, line):
-                    # set before the next is exported: some chips let a period be chosen only while one channel is in use
-                    self._pwm[line] = self._pwm.get(line) or PwmChannel(
-                        self.facts.pwm, self._channel(line), hertz=output.frequency
-                    )
-                    self._pwm[line].set(*safe[line])
-                elif output.modulates(line):
-                    self._software[line] = SoftwarePwm(self._held[line], line)
+            try:
+                self._take_output(output)
+            except BoardError as error:
+                self._sieve(error, output.lines, wrong)
+        analogue = [line for line, input in self.inputs.items() if input.analogue]
         for line, input in self.inputs.items():
-            if input.analogue:
-                self._converter = self._converter or Converter(self.facts.analogue)
-            elif line in lines:
-                flags = gpio.INPUT | gpio.RISING | gpio.FALLING | gpio.PULLS[input.pull]
-                self._watched[line] = self._chip.request([line], flags, debounce=input.debounce // 1000)
-                self.traffic.add("sent", b"", f"line {line} taken as input with edges")
+            if line in lines and not input.analogue and line not in self._watched:
+                try:
+                    self._take_input(line, input)
+                except BoardError as error:
+                    self._sieve(error, (line,), wrong)
+        if analogue:
+            try:
+                self._sample()
+            except BoardError as error:
+                wrong(analogue, error)
+
+    def _sieve(
+        self, error: BoardError, lines: Collection[int], wrong: Callable[[Collection[int], BoardError], None]
+    ) -> None:
+        assert self._chip is not None
+        if not self._chip.there():
+            raise error
+        wrong(lines, error)
+
+    def _take_output(self, output: Output) -> None:
+        assert self._chip is not None
+        plain = self._plain(output)
+        safe = wire.to_pins(output, output.safe)
+        if plain and plain[0] not in self._held:
+            values = sum(1 << number for number, line in enumerate(plain) if safe[line].parts)
+            self._held.update(dict.fromkeys(plain, self._chip.request(plain, gpio.OUTPUT, values=values)))
+            said = f"line{'s' if plain[1:] else ''} {_list(plain)} taken as output at {values:0{len(plain)}b}"
+            self.traffic.add("sent", b"", said)
+        for line in output.lines:
+            if self._hard(output, line):
+                # set before the next is exported: some chips let a period be chosen only while one channel is in use
+                channel = self._pwm.get(line) or PwmChannel(
+                    self.facts.pwm, self._channel(line), hertz=output.frequency
+                )
+                self._pwm[line] = channel
+                channel.set(*safe[line])
+            elif output.modulates(line):
+                self._software[line] = SoftwarePwm(self._held[line], line)
+
+    def _take_input(self, line: int, input: Input) -> None:
+        assert self._chip is not None
+        flags = gpio.INPUT | gpio.RISING | gpio.FALLING | gpio.PULLS[input.pull]
+        self._watched[line] = self._chip.request([line], flags, debounce=input.debounce // 1000)
+        self.traffic.add("sent", b"", f"line {line} taken as input with edges")
+
+    def _sample(self) -> None:
+        """Have the analogue channels read that somebody wants, by a thread of their own. Raises `BoardError`."""
+        lines = [line for line, input in self.inputs.items() if input.analogue]
+        lines += [line for line, trial in self.tried.items() if trial.mode == "analogue"]
+        if self._sampler is None and lines:
+            self._sampler = Sampler(Converter(self.facts.analogue or "iio:device0").read, self.nudge)
+        if self._sampler is not None:
+            self._sampler.channels = {line: self._channel(line) for line in lines}
 
     def _hard(self, output: Output, line: int) -> bool:
         return output.modulates(line) and not output.by_software
@@ -212,7 +272,10 @@ class KernelLink(Worker):
         shown: dict[int, int] = {}
         for line, (parts, millihertz) in levels.items():
             if line in self._pwm:
-                shown[line] = self._pwm[line].set(parts, millihertz)
+                try:
+                    shown[line] = self._pwm[line].set(parts, millihertz)
+                except BoardError as error:
+                    raise LineError(error.code, error.sentence, error.remedy) from None
                 self.traffic.add(
                     "sent", b"", f"line {line}: PWM {parts / 10_000:g} %, period {self._pwm[line].period} ns"
                 )
@@ -241,27 +304,36 @@ class KernelLink(Worker):
         files = {lines.file: lines for lines in self._watched.values()}
         files |= {tried.file: tried for tried in self._trials.values() if isinstance(tried, gpio.Lines)}
         own = {self._guard.end.fileno(): self._guard} if self._guard is not None else {}
-        analogue = [line for line, input in self.inputs.items() if input.analogue]
-        analogue += [line for line, tried in self._trials.items() if isinstance(tried, Converter)]
-        wait = min(seconds, ANALOGUE_EVERY) if analogue else seconds
-        ready = self.rest(wait, *files, *own)
+        if self.broken and now - self._mended >= MEND_EVERY:
+            self._mended = now
+            self._mend()
+        ready = self.rest(seconds, *files, *own)
         if own.keys() & {*ready}:
             self._guard = None
             raise BoardError(
                 "guard", "its guard took the lines to safe: it had heard nothing from here for too long", ""
             )
+        if now - self._looked >= LOOK_EVERY and not ready:
+            self._looked = now
+            self._look_again()
         offset = time.time_ns() - time.monotonic_ns()
         for edge in sorted((edge for file in ready for edge in files[file].events()), key=attrgetter("mono")):
             self.traffic.add("got", b"", f"line {edge.line} {'rose' if edge.rising else 'fell'}")
             self.seen(edge.line, edge.rising, edge.mono + offset, settled=True)
-        if analogue and time.monotonic() - self._sampled >= ANALOGUE_EVERY:
-            self._sampled = time.monotonic()
-            for line in analogue:
-                tried = self._trials.get(line)
-                converter = tried if isinstance(tried, Converter) else self._converter
-                if converter is not None:
-                    self.measured(line, *converter.read(self._channel(line)))
+        for line, found in (self._sampler.take() if self._sampler is not None else {}).items():
+            if isinstance(found, BoardError):
+                self.unknown(line)
+            else:
+                self.measured(line, *found)
         self.traffic.rounds += 1
+
+    def _look_again(self) -> None:
+        """Whether the chip is still there, though nothing is asked of it; and what inputs are at, for an edge may have been lost."""
+        assert self._chip is not None
+        if not self._chip.there():
+            raise gpio.trouble(OSError(errno.ENODEV, "gone"), self._chip.path)
+        for line, watched in self._watched.items():
+            self.seen(line, bool(watched.get()), settled=True)
 
     def attempt_now(self, line: int, trial: Trial | None) -> None:
         """Take one more line, or a PWM or analogue channel, for as long as it is tried; the guard knows of it."""
@@ -277,7 +349,9 @@ class KernelLink(Worker):
 
     def _end_trial(self, line: int) -> bool:
         before = self._trials.pop(line, None)
-        if before is not None and not isinstance(before, Converter):
+        if self._sampler is not None and before is None:
+            self._sample()
+        if before is not None:
             if isinstance(before, PwmChannel):
                 before.set(0, 0)
             before.close()
@@ -295,7 +369,7 @@ class KernelLink(Worker):
                 self._trials[line] = channel
                 self.readings[line] = {"level": shown, "period": channel.period}
             case "analogue":
-                self._trials[line] = Converter(self.facts.analogue or "iio:device0")
+                self._sample()
             case "output":
                 lines = chip.request([line], gpio.OUTPUT, values=1 if trial.parts else 0)
                 self._trials[line] = lines
@@ -345,7 +419,9 @@ class KernelLink(Worker):
             lines.close()
         if self._chip is not None:
             self._chip.close()
-        self._chip = self._guard = self._converter = None
+        if self._sampler is not None:
+            self._sampler.end()
+        self._chip = self._guard = self._sampler = None
         for kept in (self._held, self._watched, self._pwm, self._software, self._trials):
             kept.clear()
 
@@ -396,6 +472,10 @@ class SoftwarePwm:
                     self._change.notify()
                 return
             edge = max(edge, time.monotonic() - period)
+
+
+def _refuse(lines: Collection[int], error: BoardError) -> None:
+    raise error
 
 
 def _of_channel(channel: PwmChannel, parts: int) -> dict[str, Any]:

@@ -14,7 +14,8 @@ from __future__ import annotations
 import select
 import time
 import tomllib
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from functools import cache, partial
 from pathlib import Path
 from typing import Any
@@ -23,7 +24,7 @@ from cairnwind.boards import devices, profiles, serialboard, serialports, wire
 from cairnwind.boards.facts import Relays
 from cairnwind.boards.feeder import Feeder
 from cairnwind.boards.kinds import Kind, Reads, Share
-from cairnwind.boards.link import Seen
+from cairnwind.boards.link import LineError, Seen
 from cairnwind.boards.serialboard import SerialBoard
 from cairnwind.boards.serialports import Line
 from cairnwind.boards.wire import Put
@@ -287,35 +288,55 @@ class ModbusLink(Worker):
             "got", b"", f"firmware {facts[1] >> 8}.{facts[1] & 255}, {facts[3]} pins, up for {facts[4]} s"
         )
         self._write(WATCHDOG, self.facts.watchdog // 1_000_000)
-        self.fits()
+        for lines, error in self._unfit():
+            self._mark(lines, error)
         self._set_up()
         if self.facts.watchdog:
             self._feeder = Feeder(
                 self.board.name, self.facts.watchdog / 1e9, alive=self._alive, heard=lambda: self._sent, feed=self._feed
             )  # fmt: skip
 
-    def fits(self) -> None:
+    def fits(self, come: Collection[int]) -> None:
         """Our firmware tells what its pins can do; of a bought board its profile has told that."""
+        for lines, error in self._unfit():
+            if {*come} & {*lines}:
+                raise error
+
+    def _unfit(self) -> Iterator[tuple[tuple[int, ...], BoardError]]:
+        """What is wired to lines that cannot do it, and why."""
         if self.facts.profile is not None:
             return
         timers: dict[int, Output] = {}
-        for line, output in self.outputs.items():
-            dimmed = output.modulates(line)
-            self._able(line, 4 if dimmed else 1, output.name)
-            first = timers.setdefault(self._can[line][1], output) if dimmed else output
-            if first.frequency != output.frequency:
-                raise BoardError(
-                    "timer", f"{output.name} and {first.name} share a timer, and so one frequency.",
-                    f"Give both the same, or move one; cairnwind pins {self.board.name} shows the timers.",
-                )  # fmt: skip
+        for output in self._named.values():
+            for line in output.lines:
+                dimmed = output.modulates(line)
+                error = self._unable(line, 4 if dimmed else 1, output.name)
+                first = timers.setdefault(self._can[line][1], output) if dimmed and error is None else output
+                if first.frequency != output.frequency:
+                    error = BoardError(
+                        "timer", f"{output.name} and {first.name} share a timer, and so one frequency.",
+                        f"Give both the same, or move one; cairnwind pins {self.board.name} shows the timers.",
+                    )  # fmt: skip
+                if error is not None:
+                    yield output.lines, error
+                    break
         for line, input in self.inputs.items():
-            self._able(line, 8 if input.analogue else 2 if input.pull == "up" else 3, input.name)
-            if input.pull == "down":
-                raise BoardError(
+            error = self._unable(line, 8 if input.analogue else 2 if input.pull == "up" else 3, input.name)
+            if error is None and input.pull == "down":
+                error = BoardError(
                     "pin",
                     f"{input.name}: the board has no pull-downs",
                     'Fit a resistor, and say pull = "none".',
                 )
+            if error is not None:
+                yield (line,), error
+
+    def _mark(self, lines: Iterable[int], error: BoardError) -> None:
+        """Whoever is on these lines is at fault."""
+        self.broken.update(dict.fromkeys(lines, error))
+        self.traffic.add("lost", b"", error.sentence)
+        for line in lines:
+            self.unknown(line)
 
     def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
         """Modes and safe values of lines that are used otherwise; the coils of a bought board need none."""
@@ -325,22 +346,38 @@ class ModbusLink(Worker):
     def _set_up(self, tried: Collection[int] = ()) -> None:
         """Have every pin of our firmware in its mode, with its safe value; what is so already is left alone."""
         modes = self._ask("read_holding_registers", MODE, count=len(self._can))
-        for line, output in self.outputs.items():
-            high = wire.to_pin(output, output.safe, line)
-            mode = PWM if output.modulates(line) else OUTPUT
-            if mode == PWM and output.frequency:
-                self._set_frequency(line, round(output.frequency * 1000))
-            self._write(SAFE + line, round(high * WHOLE / FULL) if mode == PWM else int(high > 0))
-            if modes[line] != mode:
-                self._write(MODE + line, mode)
+        for output in self._named.values():
+            self._each(output.lines, partial(self._set_output, output, modes))
         for line, input in self.inputs.items():
             mode = ANALOGUE if input.analogue else PULL_UP if input.pull == "up" else OFF
             if modes[line] != mode:
-                self._write(MODE + line, mode)
-        wired = {*self.outputs, *self.inputs, *tried}
+                self._each((line,), partial(self._set_mode, mode))
+        wired = {*self.outputs, *self.inputs, *tried} - self.broken.keys()
         for line, mode in enumerate(modes):
             if mode != OFF and line not in wired and self._can[line][0]:
                 self._write(MODE + line, OFF)
+
+    def _each(self, lines: tuple[int, ...], do: Callable[[int], object]) -> None:
+        """Do something with each line of a thing; what the board refuses is that thing's fault."""
+        if self.broken.keys() & {*lines}:
+            return
+        try:
+            for line in lines:
+                do(line)
+        except LineError as error:
+            self._mark(lines, error)
+
+    def _set_mode(self, mode: int, line: int) -> None:
+        self._write(MODE + line, mode)
+
+    def _set_output(self, output: Output, modes: Sequence[int], line: int) -> None:
+        high = wire.to_pin(output, output.safe, line)
+        mode = PWM if output.modulates(line) else OUTPUT
+        if mode == PWM and output.frequency:
+            self._set_frequency(line, round(output.frequency * 1000))
+        self._write(SAFE + line, round(high * WHOLE / FULL) if mode == PWM else int(high > 0))
+        if modes[line] != mode:
+            self._write(MODE + line, mode)
 
     def _alive(self) -> bool:
         """Whether the board may be fed: the engine turns, and so does this link."""
@@ -363,14 +400,13 @@ class ModbusLink(Worker):
         """As our firmware tells them."""
         return tuple((pin, f"T{timer}") for pin, (_, timer) in self._can.items() if timer != 255)
 
-    def _able(self, line: int, bits: int, name: str) -> None:
-        if line >= len(self._can) or not self._can[line][0] & bits:
-            able = ", ".join(str(pin) for pin, (can, _) in self._can.items() if can & bits)
-            raise BoardError(
-                "pin",
-                f"line {line} of {self.board.name}, which {name} is wired to, cannot do that.",
-                f"Lines that can: {able}.",
-            )
+    def _unable(self, line: int, bits: int, name: str) -> BoardError | None:
+        if line < len(self._can) and self._can[line][0] & bits:
+            return None
+        able = ", ".join(str(pin) for pin, (can, _) in self._can.items() if can & bits)
+        return BoardError(
+            "pin", f"line {line} of {self.board.name}, which {name} is wired to, cannot do that.", f"Lines that can: {able}."
+        )  # fmt: skip
 
     def disconnect(self) -> None:
         """Leave the line; the last one closes it."""
@@ -476,6 +512,8 @@ class ModbusLink(Worker):
             words = self._ask("read_input_registers", LEVELS, count=10, quiet=True)
         bits = words[0] | words[1] << 16
         for line, input in self.inputs.items():
+            if line in self.broken:
+                continue
             if not input.analogue:
                 self.seen(line, bool(bits >> line & 1))
             elif words[2 + line] <= ANALOGUE_FULL:
@@ -529,15 +567,29 @@ class ModbusLink(Worker):
         coils = self._ask("read_coils", profile.coil, count=profile.lines, quiet=True)
         for line in range(profile.lines):
             self.observed(line, FULL if coils[line] else 0)
+        first = profile.lines
         if profile.inputs:
-            states = self._ask("read_discrete_inputs", profile.first_input, count=profile.inputs, quiet=True)
-            for number in range(profile.inputs):
-                self.seen(profile.lines + number, bool(states[number]))
+            with self._unknown_where_refused(range(first, first + profile.inputs)):
+                states = self._ask(
+                    "read_discrete_inputs", profile.first_input, count=profile.inputs, quiet=True
+                )
+                for number in range(profile.inputs):
+                    self.seen(first + number, bool(states[number]))
         for number, (register, volts) in enumerate(profile.analogue):
-            line = profile.lines + profile.inputs + number
+            line = first + profile.inputs + number
             if line in self.inputs or line in self.tried:
-                raw = self._ask("read_input_registers", register, count=1, quiet=True)[0]
-                self.measured(line, raw, WHOLE, raw * float(volts))
+                with self._unknown_where_refused((line,)):
+                    raw = self._ask("read_input_registers", register, count=1, quiet=True)[0]
+                    self.measured(line, raw, WHOLE, raw * float(volts))
+
+    @contextmanager
+    def _unknown_where_refused(self, lines: Iterable[int]) -> Iterator[None]:
+        """What the board refuses to tell of inputs is not known of these, and is nobody else's fault."""
+        try:
+            yield
+        except LineError:
+            for line in lines:
+                self.unknown(line)
 
     def attempt_now(self, line: int, trial: Trial | None) -> None:
         """Put a bare pin into a mode, as far as the board can."""
@@ -636,7 +688,7 @@ class ModbusLink(Worker):
                 self.traffic.add("sent", sent, text)
             if answer.isError():
                 self.traffic.add("got", got, f"exception {answer.exception_code}")
-                raise BoardError(
+                raise LineError(
                     "board",
                     f"unit {self.facts.unit} on {self._name} refuses '{text}' (exception {answer.exception_code})",
                     "",
