@@ -16,7 +16,8 @@ from tests.conftest import LAB, ROOT, eventually, of_kind
 from bench.table import Row, amount, in_turns, measures
 from cairnwind.boards import profiles
 from cairnwind.boards.links.expander import Expander, ExpanderLink
-from cairnwind.boards.links.modbus import Modbus, ModbusLink
+from cairnwind.boards.links.modbus import link_to
+from cairnwind.boards.master import Modbus
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.facts.inputs import Input
@@ -77,7 +78,7 @@ def timed(action: Any, count: int = amount(60, 5)) -> float:
 
 def opened(port: str, baud: int, inputs: list[Input]) -> Any:
     """A link to the emulated chip, up."""
-    link: Any = ModbusLink(Board("b", "modbus", None, 32, facts=Modbus(port, 1, None, baud)))
+    link: Any = link_to(Board("b", "modbus", None, 32, facts=Modbus(port, 1, None, baud)))
     link.open([], inputs, lambda event: None, clock, lambda: True)
     assert link.ready(10)
     return link

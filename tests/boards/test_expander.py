@@ -221,6 +221,12 @@ def test_channels_that_run_go_on_when_the_frequency_of_a_controller_changes() ->
         "restarted, once its oscillator ran again"
     )
     assert link.simulated.word("prescale") == round(25e6 / 4096 / 400) - 1
+    link.outputs = {5: Output("lamp", "lamp", Pin("b", 5), frequency=Fraction(400))}
+    with pytest.raises(BoardError, match="have one frequency, and its outputs have another"):
+        link.attempt_now(7, Trial(Pin("b", 7), "pwm", Source("test", "a hand", "keep"), 0, 500_000, 800_000))
+    assert (link.simulated.duty(5), link.simulated.duty(7)) == (1024, 0), (
+        "a pin that is tried changes no lamp"
+    )
     link.disconnect()
 
 

@@ -18,7 +18,8 @@ from pymodbus.client import ModbusSerialClient
 
 from cairnwind.boards import serialports
 from cairnwind.boards.feeder import Feeder
-from cairnwind.boards.links.modbus import Modbus, ModbusLink
+from cairnwind.boards.links.modbus import link_to
+from cairnwind.boards.master import Modbus
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Source
 from cairnwind.core.facts.hardware import Board, Pin
@@ -274,7 +275,7 @@ class Linked:
         within: float = 20.0,
         **facts: Any,
     ) -> None:
-        self.link = ModbusLink(
+        self.link = link_to(
             Board(
                 "b",
                 "modbus",
@@ -387,7 +388,7 @@ def test_a_board_that_rests_by_itself_is_set_up_anew_and_not_put_right() -> None
 @given(st.integers(0, 65535), st.floats(0, 200_000), st.floats(0, 0.9))
 def test_seconds_that_wrap_are_no_reset_and_a_reset_is_one(before: int, passed: float, ahead: float) -> None:
     """A board of version 1.0 tells 16 bits of seconds: every 18.2 hours they begin anew."""
-    link = ModbusLink(Board("b", "modbus", None, 32, facts=Modbus("x", 1, None)))
+    link = link_to(Board("b", "modbus", None, 32, facts=Modbus("x", 1, None)))
     link._ask = lambda *_, **__: [4]  # type: ignore[method-assign, assignment]
     link._life, link._seen = (before, 0), time.monotonic() - passed
     link._same_life((int(before + passed + ahead) & 65535, 0))

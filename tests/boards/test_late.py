@@ -15,10 +15,12 @@ import pytest
 from pymodbus.framer import FramerRTU
 
 from cairnwind.boards import profiles
-from cairnwind.boards.links.modbus import Modbus, ModbusLink
+from cairnwind.boards.links.modbus import link_to
+from cairnwind.boards.master import Modbus
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.facts.outputs import Output
+from cairnwind.core.values.fact import replace
 from cairnwind.core.values.settings import OFF, ON
 from cairnwind.service.startup import clock
 from tests.conftest import eventually, of_kind
@@ -40,6 +42,8 @@ class Late:
         self.port = os.ttyname(far)
         self.coils = 0
         self.asked = 0
+        self.simple = False
+        """It knows no function for several coils."""
         self.manner = "at once"
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._run)
@@ -56,10 +60,14 @@ class Late:
             self._send(self._answer(frame))
 
     def _answer(self, frame: bytes) -> bytes:
-        if frame[1] == 15:
+        if frame[1] == 15 and not self.simple:
             first, count = int.from_bytes(frame[2:4], "big"), int.from_bytes(frame[4:6], "big")
             mask = (1 << count) - 1
             self.coils = self.coils & ~(mask << first) | (frame[7] & mask) << first
+            return framed(frame[:6])
+        if frame[1] == 5:
+            line = int.from_bytes(frame[2:4], "big")
+            self.coils = self.coils & ~(1 << line) | (frame[4] == 0xFF) << line
             return framed(frame[:6])
         if frame[1] == 2:
             return framed(bytes([frame[0], 2, 1, 0]))
@@ -106,7 +114,7 @@ def board() -> Iterator[Late]:
 )
 def test_what_is_confirmed_is_what_is_so(board: Late, manner: str) -> None:
     facts = Modbus(board.port, 1, profiles.relays("relays-8"), baud=115_200, watchdog=0)
-    link = ModbusLink(Board("b", "modbus", None, 8, facts=facts))
+    link = link_to(Board("b", "modbus", None, 8, facts=facts))
     said: list[ev.Event] = []
     link.open(
         [Output("a", "relay", Pin("b", 0)), Output("b", "relay", Pin("b", 5))],
@@ -131,4 +139,25 @@ def test_what_is_confirmed_is_what_is_so(board: Late, manner: str) -> None:
         eventually(lambda a=asked: board.asked > a + 2)
     assert {each.setting for each in of_kind(said, ev.Confirmed) if each.output == "b"} <= {OFF}
     assert not of_kind(said, ev.LinkLost), "one answer that does not come is no lost board"
+    link.close()
+
+
+def test_a_board_that_knows_one_coil_at_a_time(board: Late) -> None:
+    board.simple = True
+    profile = replace(profiles.relays("relays-8"), one_by_one=True)
+    link = link_to(
+        Board("b", "modbus", None, 8, facts=Modbus(board.port, 1, profile, baud=115_200, watchdog=0))
+    )
+    said: list[ev.Event] = []
+    link.open(
+        [Output(name, "relay", Pin("b", line)) for line, name in enumerate("abcd")],
+        [],
+        said.append,
+        clock,
+        lambda: True,
+    )
+    assert link.ready(10)
+    link.drive([ev.Drive(name, 1, ON) for name in "abcd"])
+    eventually(lambda: board.coils == 0b1111)
+    eventually(lambda: {each.output for each in of_kind(said, ev.Confirmed)} == {*"abcd"})
     link.close()

@@ -14,7 +14,8 @@ from pymodbus.server import ModbusTcpServer
 from pymodbus.simulator import DataType, SimData, SimDevice
 
 from cairnwind.boards import profiles
-from cairnwind.boards.links.modbus import Modbus, ModbusLink, _runs
+from cairnwind.boards.links.modbus import link_to
+from cairnwind.boards.master import Modbus, runs
 from cairnwind.client import CallerError
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Source
@@ -97,7 +98,7 @@ INPUTS = [Input("gate", "contact", Pin("r", 5)), Input("tank", "analogue", Pin("
 class Linked:
     def __init__(self, port: str, outputs: list[Output] = OUTPUTS, unit: int = 9) -> None:
         facts = Modbus(port, unit, profiles.relays("relays-4-analogue"), 9600)
-        self.link = ModbusLink(Board("r", "modbus", None, 11, facts=facts))
+        self.link = link_to(Board("r", "modbus", None, 11, facts=facts))
         self.said: list[ev.Event] = []
         self.fresh = True
         self.link.open(outputs, INPUTS, self.said.append, clock, lambda: self.fresh)
@@ -152,7 +153,7 @@ def test_lost_and_found_wrong_unit_and_an_engine_that_hangs(relays: Relays) -> N
 
 def test_our_firmware_is_not_mistaken_for_a_board_that_is_sold(relays: Relays) -> None:
     facts = Modbus(f"127.0.0.1:{relays.port}", 9, None)
-    link = ModbusLink(Board("r", "modbus", None, 32, facts=facts))
+    link = link_to(Board("r", "modbus", None, 32, facts=facts))
     said: list[Any] = []
     link.open([], [], said.append, clock, lambda: True)
     assert link.ready(8)
@@ -165,8 +166,8 @@ def test_our_firmware_is_not_mistaken_for_a_board_that_is_sold(relays: Relays) -
 
 
 def test_lines_side_by_side_are_one_request() -> None:
-    assert _runs({3: True, 4: False, 5: True, 9: True}) == [(3, [True, False, True]), (9, [True])]
-    assert _runs({}) == []
+    assert runs({3: True, 4: False, 5: True, 9: True}) == [(3, [True, False, True]), (9, [True])]
+    assert runs({}) == []
 
 
 TWO = """

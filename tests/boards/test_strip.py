@@ -109,6 +109,33 @@ def test_the_kernels_device_is_set_up_and_given_the_same_bits(
     assert path.read_bytes().startswith(encode(bytes(18))), "dark first"
 
 
+def test_more_lamps_than_the_driver_takes_at_once_are_said_and_one_error_is_none(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "bufsiz").write_text("4096\n")
+    (tmp_path / "spidev0.0").touch()
+    monkeypatch.setattr(strip, "BUFFER", tmp_path / "bufsiz")
+    monkeypatch.setattr(strip, "ioctl", lambda *_: None)
+    device = strip.SpiDevice(str(tmp_path / "spidev0.0"))
+    device.send(encode(bytes(3 * 435)))
+    with pytest.raises(BoardError, match="the SPI driver 4096: that is 435 lamps") as caught:
+        device.send(encode(bytes(3 * 436)))
+    assert "spidev.bufsiz=4096" in caught.value.remedy or "spidev.bufsiz=8192" in caught.value.remedy
+    left = [errno.EIO, errno.EIO]
+
+    def write(file: int, data: bytes) -> int:
+        if left:
+            raise OSError(left.pop(), "disturbed")
+        return len(data)
+
+    monkeypatch.setattr(strip.os, "write", write)
+    device.send(b"x")
+    left += [errno.EIO] * 3
+    with pytest.raises(BoardError, match="took no data"):
+        device.send(b"x")
+    device.close()
+
+
 def test_a_device_that_is_not_there_or_not_ours_is_named(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

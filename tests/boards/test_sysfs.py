@@ -31,16 +31,29 @@ def test_raw_scale_and_offset_give_volts(tree: Path) -> None:
     assert converter.read(3) == (100, 1023, pytest.approx(0.1)), "(raw + offset) x scale is millivolts"
 
 
-def test_what_a_machine_has_is_found(tree: Path) -> None:
-    (tree / "iio:device0" / "name").write_text("ads1015\n")
+def test_what_a_machine_has_is_found_by_names_that_stay(tree: Path) -> None:
+    (tree / "iio:device0" / "name").write_text("four-channels\n")
     (tree / "iio:device1").mkdir()  # it weighs, or hears: no voltages
     (tree / "pwmchip4").mkdir()
     (tree / "pwmchip4" / "npwm").write_text("8\n")
+    (tree / "10240000.pwm").mkdir()
+    (tree / "pwmchip4" / "device").symlink_to(tree / "10240000.pwm")
     assert [(key, name) for key, name, _ in found(tree, tree)] == [
-        ("pwm", "pwmchip4"),
-        ("analogue", "iio:device0"),
+        ("pwm", "10240000.pwm"),
+        ("analogue", "four-channels"),
     ]
-    assert [what for *_, what in found(tree, tree)][1] == "converter, 2 voltage channels, ads1015"
+    assert [what for *_, what in found(tree, tree)][1] == "converter, 2 voltage channels, now iio:device0"
+    assert PwmChannel.there("10240000.pwm", tree) == PwmChannel.there("pwmchip4", tree) == tree / "pwmchip4"
+    assert Converter("four-channels", tree).read(3)[0] == 100
+    (tree / "iio:device1" / "name").write_text("four-channels\n")
+    with pytest.raises(BoardError, match="2 converters are called four-channels"):
+        Converter("four-channels", tree)
+
+
+def test_a_signed_converter_goes_below_nothing(tree: Path) -> None:
+    (tree / "iio:device0" / "scan_elements" / "in_voltage3_type").write_text("le:s12/16>>4\n")
+    (tree / "iio:device0" / "in_voltage3_raw").write_text("-2000\n")
+    assert Converter("iio:device0", tree).read(3) == (-2000, 2047, pytest.approx(-4.1))
 
 
 def test_what_is_not_there_is_said_with_what_is(tree: Path) -> None:

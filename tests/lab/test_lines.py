@@ -158,6 +158,32 @@ def test_a_converter_that_is_slow_or_fails_holds_nobody_up(
     assert not link.of(ev.LinkLost)
 
 
+def test_a_chip_without_interrupts_is_read_over_and_over(opened: Make) -> None:
+    other = next(path for path in gpio.chips() if gpio.device_of(path) == "0-0040")
+    link = opened([], [Input("still", "contact", Pin("b", 3))], chip="0-0040")
+    assert link.of(ev.LinkUp)
+    (seen,) = link.of(ev.InputSeen)
+    assert seen.active is False
+    assert any("it tells of no edges" in frame.text for frame in link.link.traffic.after(0)), other
+
+
+def test_two_chips_of_one_label_are_told_apart_by_their_devices(world: World) -> None:
+    second = world.item.parent / "second"
+    (second / "bank0").mkdir(parents=True)
+    try:
+        (second / "bank0" / "label").write_text("sim0")
+        (second / "live").write_text("1")
+        with pytest.raises(BoardError, match="2 GPIO chips are called 'sim0'") as caught:
+            gpio.find("sim0")
+        assert 'chip = "gpio-sim.' in caught.value.remedy
+        device = (second / "dev_name").read_text().strip()
+        assert gpio.device_of(gpio.find(device)) == device
+    finally:
+        (second / "live").write_text("0")
+        (second / "bank0").rmdir()
+        second.rmdir()
+
+
 def test_an_edge_that_was_lost_and_a_chip_that_went_with_outputs_only(opened: Make, world: World) -> None:
     world.pull(4, True)
     link = opened([HIGH], [BUTTON])

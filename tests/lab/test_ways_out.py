@@ -128,5 +128,5 @@ def test_a_first_file_has_what_the_kernel_has(tmp_path: Path) -> None:
     assert re.search(r"sim0 +GPIO chip /dev/gpiochip\d, 32 lines", said.stdout), said.stderr
     assert "address 0x20: taken for ports-16" in said.stdout
     text = path.read_text("utf-8")
-    assert '# pwm = "pwmchip0"  # PWM, 17 channels' in text
+    assert '# pwm = "0-0040"  # PWM, 17 channels, now pwmchip0' in text
     assert {"sim0", "chip-0-0040", "relays"} <= read_site(path).boards.keys()

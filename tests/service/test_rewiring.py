@@ -15,7 +15,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from pymodbus.client import ModbusTcpClient
 
-from cairnwind.boards.links.modbus import Modbus
+from cairnwind.boards.master import Modbus
 from cairnwind.boards.serialboard import SerialBoard
 from cairnwind.client import CallerError, Site
 from cairnwind.core.values.settings import FULL

@@ -71,6 +71,8 @@ class Relays:
     """(input register, volts a count): lines after the inputs."""
     levels: tuple[tuple[int, int], ...] = ()
     """(holding register, counts at full): lines after those, to be dimmed."""
+    one_by_one: bool = False
+    """It knows no function for several coils at once."""
 
 
 PORTS = {"mqtt": 1883, "mqtts": 8883, "ws": 80, "wss": 443}

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from cairnwind.boards import serialports
-from cairnwind.boards.links.modbus import IDENTITY, MAP_VERSION
+from cairnwind.boards.ours import IDENTITY, MAP_VERSION
 from cairnwind.core.values.errors import BoardError, CallerError
 
 SHIPPED = Path(__file__).parent / "images" / "atmega1284p.hex"

@@ -137,6 +137,8 @@ class Chip:
             for line in lines:
                 if error.errno == errno.EBUSY and (info := self.info(line)).used:
                     raise held(self.path, info) from None
+            if flags & (RISING | FALLING) and error.errno in (errno.ENXIO, errno.EOPNOTSUPP) and self.there():
+                raise BoardError("no-edges", f"Lines of {self.path} tell of no edges.", "") from None
             raise trouble(error, self.path) from None
         return Lines(file, tuple(lines), self.path)
 
@@ -186,22 +188,40 @@ class Lines:
 
 
 def find(name: str) -> str:
-    """The path of a chip given by path, name or label. Raises `BoardError` that lists the chips there are."""
+    """The path of a chip given by path, name, label, or the device that it belongs to. Raises `BoardError` that lists the chips there are."""
     if name.startswith("/"):
         if os.path.exists(name):
             return name
         raise BoardError("no-device", f"There is no {name} here.", f"Chips here: {_known()}.")
+    found = []
     for path in chips():
+        called = {os.path.basename(path), device_of(path)}
         try:
             chip = Chip(path)
         except BoardError:
-            if name == os.path.basename(path):
-                return path
-            continue
-        chip.close()
-        if name in (chip.label, chip.name):
-            return path
+            pass  # whoever opens it is told why
+        else:
+            chip.close()
+            called |= {chip.label, chip.name}
+        if name in called:
+            found.append(path)
+    if len(found) > 1:
+        devices = " or ".join(f'chip = "{device_of(path)}"' for path in found)
+        raise BoardError(
+            "no-device",
+            f"{len(found)} GPIO chips are called '{name}'.",
+            f"Say by its device which is meant: {devices}.",
+        )
+    if found:
+        return found[0]
     raise BoardError("no-device", f"There is no GPIO chip '{name}' here.", f"Chips here: {_known()}.")
+
+
+def device_of(path: str) -> str:
+    """The device that a chip belongs to, which is called the same after each start of the machine."""
+    return os.path.basename(
+        os.path.dirname(os.path.realpath(f"/sys/bus/gpio/devices/{os.path.basename(path)}"))
+    )
 
 
 def chips() -> list[str]:

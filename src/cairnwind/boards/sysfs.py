@@ -16,18 +16,49 @@ PWM = Path("/sys/class/pwm")
 IIO = Path("/sys/bus/iio/devices")
 
 
+def _device(root: Path, form: str, name: str, what: str) -> Path:
+    """A device by its own name, which may be another after the next start, or by what it belongs to or calls itself. Raises `BoardError`."""
+    there = {path: _names(path) for path in sorted(root.glob(form))}
+    mine = [path for path, names in there.items() if name in names]
+    if len(mine) == 1:
+        return mine[0]
+    listed = ", ".join(
+        f"{path.name} ({' or '.join(names[1:])})" if names[1:] else path.name for path, names in there.items()
+    )
+    if mine:
+        raise BoardError(
+            "no-device", f"{len(mine)} {what}s are called {name}.", f"Name one otherwise: {listed}."
+        )
+    capital = what[:1].upper() + what[1:]
+    raise BoardError("no-device", f"There is no {what} {name} here.", f"{capital}s here: {listed or 'none'}.")
+
+
+def _names(path: Path) -> list[str]:
+    found = [
+        path.name,
+        os.path.basename(os.path.realpath(path / "device")) if (path / "device").exists() else "",
+    ]
+    try:
+        found.append((path / "name").read_text().strip())
+    except OSError:
+        pass
+    return list(dict.fromkeys(each for each in found if each))
+
+
+def _stays(path: Path) -> str:
+    """A name of a device that is the same after each start of the machine, where it has one."""
+    return [*_names(path), path.name][1]
+
+
 def found(pwm: Path = PWM, iio: Path = IIO) -> list[tuple[str, str, str]]:
     """PWM chips and converters of this machine: the key of a board that names it, its name, what it is."""
     things = []
     for chip in sorted(pwm.glob("pwmchip*")):
-        device = os.path.basename(os.path.realpath(chip / "device"))
-        things.append(("pwm", chip.name, f"PWM, {_number(chip / 'npwm')} channels, {device}"))
+        things.append(("pwm", _stays(chip), f"PWM, {_number(chip / 'npwm')} channels, now {chip.name}"))
     for path in sorted(iio.glob("iio:device*")):
         count = len(list(path.glob("in_voltage[0-9]*_raw")))
         if count:
-            title = path / "name"
-            name = title.read_text().strip() if title.exists() else "unnamed"
-            things.append(("analogue", path.name, f"converter, {count} voltage channels, {name}"))
+            things.append(("analogue", _stays(path), f"converter, {count} voltage channels, now {path.name}"))
     return things
 
 
@@ -57,11 +88,7 @@ class PwmChannel:
     @staticmethod
     def there(chip: str, root: Path = PWM) -> Path:
         """Where the chip is. Raises `BoardError`."""
-        path = root / chip
-        if not path.is_dir():
-            there = ", ".join(sorted(path.name for path in root.glob("pwmchip*"))) or "none"
-            raise BoardError("no-device", f"There is no PWM chip {chip} here.", f"PWM chips here: {there}.")
-        return path
+        return _device(root, "pwmchip*", chip, "PWM chip")
 
     def set(self, parts: int, millihertz: int) -> int:
         """Have it high for ``parts`` per million of each period; returns what it then is, by its own numbers.
@@ -100,12 +127,12 @@ class Converter:
     """The voltage channels of an analogue converter."""
 
     def __init__(self, device: str, root: Path = IIO) -> None:
-        self.path = root / device
-        if not self.path.is_dir():
-            there = ", ".join(sorted(path.name for path in root.glob("iio:device*"))) or "none"
-            raise BoardError(
-                "no-device", f"There is no converter {device} here.", f"Converters here: {there}."
-            )
+        self.path = self.there(device, root)
+
+    @staticmethod
+    def there(device: str, root: Path = IIO) -> Path:
+        """Where it is. Raises `BoardError`."""
+        return _device(root, "iio:device*", device, "converter")
 
     def read(self, channel: int) -> tuple[int, int, float]:
         """(counts, counts at full scale as far as the kernel tells, volts): (raw + offset) * scale is millivolts."""
@@ -113,13 +140,14 @@ class Converter:
         raw = _number(self.path / f"{name}_raw")
         scale = self._fact(name, "scale", 1.0)
         offset = self._fact(name, "offset", 0.0)
-        bits = 12
+        bits, signed = 12, False
         try:
             text = (self.path / "scan_elements" / f"{name}_type").read_text()  # such as le:u12/16>>4
-            bits = int(text.split(":")[1].split("/")[0][1:])
+            form = text.split(":")[1].split("/")[0]
+            bits, signed = int(form[1:]), form[0] == "s"
         except (OSError, ValueError, IndexError):
             pass
-        return raw, (1 << bits) - 1, (raw + offset) * scale / 1000
+        return raw, (1 << (bits - 1 if signed else bits)) - 1, (raw + offset) * scale / 1000
 
     def _fact(self, name: str, what: str, default: float) -> float:
         for path in (self.path / f"{name}_{what}", self.path / f"in_voltage_{what}"):

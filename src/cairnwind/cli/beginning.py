@@ -152,6 +152,7 @@ def _chips() -> list[Board]:
     from cairnwind.boards import gpio
 
     boards: list[Board] = []
+    labels: dict[str, int] = {}
     for path in gpio.chips():
         try:
             chip = gpio.Chip(path)
@@ -159,9 +160,15 @@ def _chips() -> list[Board]:
             click.echo(f"{path} is left out: {error.sentence} {error.remedy}", err=True)
             continue
         chip.close()
-        name = re.sub(r"[^a-z0-9]+", "-", (chip.label or chip.name).lower()).strip("-")
+        called = chip.label or chip.name
+        labels[called] = labels.get(called, 0) + 1
+        name = re.sub(r"[^a-z0-9]+", "-", called.lower()).strip("-")
         name = name if name[:1].isalpha() else f"chip-{name}"
-        keys = {"link": "kernel", "chip": chip.label or chip.name, "lines": chip.lines}
+        keys = {
+            "link": "kernel",
+            "chip": called if labels[called] == 1 else gpio.device_of(path),
+            "lines": chip.lines,
+        }
         boards.append(Board(name, keys, f"GPIO chip {path}, {chip.lines} lines"))
     return [boards[0]._replace(beside=_channels()), *boards[1:]] if boards else []
 

@@ -132,7 +132,7 @@ def output_state(now: OutputNow) -> dict[str, Any]:
         "driven": setting(say, now.driven), "confirmed": setting(say, now.confirmed), "known": now.how,
         "since": moment(now.since), "by": now.leader.text if now.leader else "",
         "gate": now.refusal.gate if now.refusal else "",
-        "reason": now.refusal.reason if now.refusal else now.keeping.reason if now.keeping else now.fault or now.link,
+        "reason": now.refusal.reason if now.refusal else now.keeping.reason if now.keeping else now.fault or now.link or now.failure,
         "expected": moment((now.refusal or now.keeping or NOTHING).expected or 0),
         "claims": [claim(say, each) for each in now.claims],
     }  # fmt: skip

@@ -226,6 +226,17 @@ class ExpanderLink(Worker):
         if self.chip.kind == "pwm":
             if trial is not None and trial.mode not in ("pwm", "output"):
                 raise BoardError("pin", f"{self.board.name} has outputs only", "")
+            if (
+                trial is not None
+                and trial.millihertz
+                and self.outputs
+                and self._prescaled(trial.millihertz) != self._prescale >= 0
+            ):
+                raise BoardError(
+                    "timer",
+                    f"all channels of {self.board.name} have one frequency, and its outputs have another",
+                    "",
+                )
             put = Put(0) if trial is None else Put(trial.parts, trial.millihertz)
             level = self._channel(line, put)
             if trial is not None:
@@ -287,14 +298,18 @@ class ExpanderLink(Worker):
         return 0
 
     def _frequency(self, millihertz: int) -> None:
-        """prescale = clock / (counts x frequency) - 1, rounded; the chip has to sleep while it is changed."""
-        prescale = max(3, min(255, round(self.chip.clock * 1000 / (self.chip.counts * millihertz)) - 1))
+        """The chip has to sleep while its prescaler is changed."""
+        prescale = self._prescaled(millihertz)
         if prescale == self._prescale:
             return
         self._exchange("mode", bytes([COUNTS_UP | ASLEEP]), "mode: asleep")
         self._exchange("prescale", bytes([prescale]), f"prescale {prescale}")
         self._wake()
         self._prescale = prescale
+
+    def _prescaled(self, millihertz: int) -> int:
+        """prescale = clock / (counts x frequency) - 1, rounded."""
+        return max(3, min(255, round(self.chip.clock * 1000 / (self.chip.counts * millihertz)) - 1))
 
     def _wake(self) -> None:
         """Awake, registers counting up. Channels that ran go on only when the oscillator runs again, and then the restart bit is written."""

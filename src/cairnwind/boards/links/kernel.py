@@ -14,10 +14,9 @@ from contextlib import suppress
 from fractions import Fraction
 from functools import partial
 from operator import attrgetter
-from pathlib import Path
 from typing import Any
 
-from cairnwind.boards import devices, gpio, sysfs, wire
+from cairnwind.boards import devices, gpio, wire
 from cairnwind.boards.guarded import Guard
 from cairnwind.boards.kinds import Kind, Share
 from cairnwind.boards.link import LineError, Seen
@@ -40,6 +39,8 @@ BEAT = 0.25
 """Seconds between messages to the guard."""
 LOOK_EVERY = 0.5
 """Seconds between looks at a chip and at inputs that tell of their edges by themselves."""
+POLL_EVERY = 0.01
+"""Seconds between looks at inputs that have no interrupts."""
 MEND_EVERY = 1.0
 """Seconds between attempts to have a line that could not be had."""
 
@@ -49,18 +50,18 @@ class Kernel:
     """Lines of the Linux GPIO character device, PWM and analogue channels of its sysfs."""
 
     chip: str = written(
-        'its path (`"/dev/gpiochip0"`), or the chip\'s label or name',
+        'its path (`"/dev/gpiochip0"`), or the chip\'s label or name, or the device that it belongs to, as in `"10210000.gpio"`',
         entries.text,
         needed='Say which: chip = "/dev/gpiochip0", or the chip\'s label.',
     )
     pwm: str = written(
-        'the PWM chip, as in `"pwmchip0"`; a position\'s `channel` in the map is the channel of it',
-        partial(entries.like, form=r"pwmchip\d+", example="pwmchip0"),
+        'the PWM chip, as in `"pwmchip0"`, or the device that it belongs to, whose name stays; a position\'s `channel` in the map is the channel of it',
+        partial(entries.like, form=r"[\w.:-]+", example="pwmchip0"),
         default="",
     )
     analogue: str = written(
-        'the converter, as in `"iio:device0"`; a position\'s `channel` in the map is its voltage channel',
-        partial(entries.like, form=r"iio:device\d+", example="iio:device0"),
+        'the converter, as in `"iio:device0"`, or the device that it belongs to, or what it calls itself; a position\'s `channel` in the map is its voltage channel',
+        partial(entries.like, form=r"[\w.:-]+", example="iio:device0"),
         default="",
     )
     software = True
@@ -98,6 +99,8 @@ class KernelLink(Worker):
         """By line: the request that has it as an input."""
         self._pwm: dict[int, PwmChannel] = {}
         self._software: dict[int, SoftwarePwm] = {}
+        self._polled: set[int] = set()
+        """Inputs without interrupts."""
         self._sampler: Sampler | None = None
         self._trials: dict[int, Any] = {}
         self._guard: Guard | None = None
@@ -135,7 +138,7 @@ class KernelLink(Worker):
         for line in {*come} - ours:
             input, output = self.inputs.get(line), self.outputs.get(line)
             if input is not None and input.analogue:
-                Converter(self.facts.analogue)
+                Converter.there(self.facts.analogue)
             elif output is not None and self._hard(output, line):
                 PwmChannel.there(self.facts.pwm)
             elif (info := self._chip.info(line)).used:
@@ -216,9 +219,17 @@ class KernelLink(Worker):
 
     def _take_input(self, line: int, input: Input) -> None:
         assert self._chip is not None
-        flags = gpio.INPUT | gpio.RISING | gpio.FALLING | gpio.PULLS[input.pull]
-        self._watched[line] = self._chip.request([line], flags, debounce=input.debounce // 1000)
-        self.traffic.add("sent", b"", f"line {line} taken as input with edges")
+        flags = gpio.INPUT | gpio.PULLS[input.pull]
+        edges = gpio.RISING | gpio.FALLING
+        try:
+            self._watched[line] = self._chip.request([line], flags | edges, debounce=input.debounce // 1000)
+        except BoardError as error:
+            if error.code != "no-edges":
+                raise
+            self._watched[line] = self._chip.request([line], flags)
+            self._polled.add(line)
+        how = "that is read over and over: it tells of no edges" if line in self._polled else "with edges"
+        self.traffic.add("sent", b"", f"line {line} taken as input {how}")
 
     def _sample(self) -> None:
         """Have the analogue channels read that somebody wants, by a thread of their own. Raises `BoardError`."""
@@ -307,7 +318,9 @@ class KernelLink(Worker):
         if self.broken and now - self._mended >= MEND_EVERY:
             self._mended = now
             self._mend()
-        ready = self.rest(seconds, *files, *own)
+        ready = self.rest(min(seconds, POLL_EVERY) if self._polled else seconds, *files, *own)
+        for line in self._polled & self._watched.keys():
+            self.seen(line, bool(self._watched[line].get()))
         if own.keys() & {*ready}:
             self._guard = None
             raise BoardError(
@@ -333,7 +346,8 @@ class KernelLink(Worker):
         if not self._chip.there():
             raise gpio.trouble(OSError(errno.ENODEV, "gone"), self._chip.path)
         for line, watched in self._watched.items():
-            self.seen(line, bool(watched.get()), settled=True)
+            if line not in self._polled:
+                self.seen(line, bool(watched.get()), settled=True)
 
     def attempt_now(self, line: int, trial: Trial | None) -> None:
         """Take one more line, or a PWM or analogue channel, for as long as it is tried; the guard knows of it."""
@@ -422,7 +436,7 @@ class KernelLink(Worker):
         if self._sampler is not None:
             self._sampler.end()
         self._chip = self._guard = self._sampler = None
-        for kept in (self._held, self._watched, self._pwm, self._software, self._trials):
+        for kept in (self._held, self._watched, self._pwm, self._software, self._trials, self._polled):
             kept.clear()
 
 
@@ -493,10 +507,12 @@ def _looks(site: Site, board: Board) -> Iterator[devices.Found]:
     yield from devices.chip(
         gpio.find(its.chip), [each.pin.line for each in things if each.pin.board == board.name]
     )
-    for device, root in ((its.pwm, sysfs.PWM), (its.analogue, sysfs.IIO)):
+    for device, find in ((its.pwm, PwmChannel.there), (its.analogue, Converter.there)):
         if device:
-            there = (Path(root) / device).is_dir()
-            yield devices.Found(there, f"{device} is {'there' if there else 'not there'}.")
+            try:
+                yield devices.Found(True, f"{device} is there ({find(device).name}).")
+            except BoardError as error:
+                yield devices.Found(False, error.sentence, error.remedy)
 
 
 def _shares(its: Kernel) -> Share:

@@ -17,6 +17,7 @@ import time
 from collections.abc import Collection, Mapping
 from fcntl import ioctl
 from functools import partial
+from pathlib import Path
 from typing import Protocol
 
 from cairnwind.boards.kinds import Kind, Share
@@ -33,6 +34,10 @@ SPEED = 2_400_000
 """Hertz of the SPI clock: three bits for one of the strip's."""
 RESET_BYTES = SPEED * 300 // 1_000_000 // 8
 """Of low: 300 us."""
+TRIES = 3
+"""Attempts at a frame: what was sent is sent again."""
+BUFFER = Path("/sys/module/spidev/parameters/bufsiz")
+"""Bytes that the kernel's driver takes at once: 4096 unless it was told otherwise."""
 AGAIN_EVERY = 2.0
 """Seconds after which an unchanged strip is told again, so that one that was plugged in late is right too."""
 _WR_MODE, _WR_BITS, _WR_SPEED = 0x40016B01, 0x40016B03, 0x40046B04
@@ -52,6 +57,14 @@ _CODE = [_thrice(byte) for byte in range(256)]
 def encode(channels: bytes) -> bytes:
     """The SPI bytes for the strip's channels, in the order they go out, with the low before and after."""
     return bytes(RESET_BYTES) + b"".join([_CODE[byte] for byte in channels]) + bytes(RESET_BYTES)
+
+
+def buffer() -> int:
+    """Bytes that one transfer may have."""
+    try:
+        return int(BUFFER.read_text())
+    except (OSError, ValueError):
+        return 4096
 
 
 class Wire(Protocol):
@@ -90,16 +103,23 @@ class SpiDevice:
             ) from None
 
     def send(self, data: bytes) -> None:
-        """One transfer, as long as the driver takes at once."""
-        try:
-            while data:
-                data = data[os.write(self._file, data) :]
-        except OSError as error:
+        """One transfer: in two, the lamps would take the pause between them for the end."""
+        most = buffer()
+        if len(data) > most:
+            lamps = (most - 2 * RESET_BYTES) // 9
             raise BoardError(
-                "device",
-                f"the SPI device took no data: {error.strerror}.",
-                "See dmesg; its buffer may be too small.",
-            ) from None
+                "device", f"the strip takes {len(data)} bytes at once, and the SPI driver {most}: that is {lamps} lamps",
+                f"Add spidev.bufsiz={1 << len(data).bit_length()} to the kernel's command line, or have fewer lamps on one line.",
+            )  # fmt: skip
+        for left in reversed(range(TRIES)):
+            try:
+                os.write(self._file, data)
+                return
+            except OSError as error:
+                if not left:
+                    raise BoardError(
+                        "device", f"the SPI device took no data: {error.strerror}.", "See dmesg."
+                    ) from None
 
     def close(self) -> None:
         """Let it go."""

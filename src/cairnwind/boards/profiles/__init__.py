@@ -69,7 +69,7 @@ def relays(name: str, beside: Sequence[Path] = ()) -> Relays:
     levels = tuple((entry["register"], entry["full"]) for entry in data.get("level", ()))
     return Relays(
         name, str(data.get("title", name)), data["coils"], data.get("first_coil", 0), data.get("inputs", 0),
-        data.get("first_input", 0), analogue, levels,
+        data.get("first_input", 0), analogue, levels, data.get("one_by_one", False) is True,
     )  # fmt: skip
 
 

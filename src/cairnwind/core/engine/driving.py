@@ -66,6 +66,7 @@ class Driving:
             turn.note("failed", s.output.name, text, {"reason": reason})
         turn.tell(s, "failed", reason)
         self.back_off(turn, s, tried)
+        s.drive.why = reason
 
     def back_off(self, turn: Turn, s: Standing, tried: Setting) -> None:
         """Try it again after a while."""

@@ -129,9 +129,8 @@ def _driven(now: OutputNow) -> str:
         tries = f" (attempt {now.failures + 1})" if now.failures else ""
         return f"{now.output.say(now.pending)} is on its way to board {name}{tries}"
     if now.failures:
-        return (
-            f"setting it to {now.output.say(now.allowed)} has failed {now.failures} times; it is tried again"
-        )
+        said = f" ({now.failure})" if now.failure else ""
+        return f"setting it to {now.output.say(now.allowed)} has failed {now.failures} times{said}; it is tried again"
     return (
         f"board {name} was told {now.output.say(now.confirmed)}"
         if now.confirmed is not None

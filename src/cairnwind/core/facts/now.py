@@ -51,6 +51,8 @@ class OutputNow:
     """Why it is kept as it is, although something else is wanted."""
     grace: Refusal | None = None
     """What it lacks, or what nobody knows, while that is borne with; it goes off when that ``expected`` comes."""
+    failure: str = ""
+    """Why setting it has failed, as its board says."""
 
     @property
     def driven(self) -> Setting | None:

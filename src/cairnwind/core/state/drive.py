@@ -33,7 +33,7 @@ class Drive:
 
     __slots__ = (
         "attempts", "confirmed", "corrected", "failed", "fault", "generation", "homing", "pending", "retry_at", "sent", "strayed",
-        "stuck", "welded",
+        "stuck", "welded", "why",
     )  # fmt: skip
 
     def __init__(self) -> None:
@@ -48,6 +48,8 @@ class Drive:
         self.attempts = 0
         self.failed: Setting | None = None
         """What the last order that failed was for."""
+        self.why = ""
+        """Why it failed, as its board says."""
         self.retry_at: int | None = None
         self.corrected = False
         """A differing read-back has been corrected once."""
@@ -159,7 +161,7 @@ class Drive:
 
     def well(self) -> None:
         """Nothing has failed and nothing differs, as far as is known."""
-        self.attempts, self.failed, self.retry_at = 0, None, None
+        self.attempts, self.failed, self.retry_at, self.why = 0, None, None, ""
         self.corrected, self.stuck, self.fault = False, None, ""
 
     def rewired(self) -> None:
