@@ -281,7 +281,9 @@ class Linked:
                 "modbus",
                 None,
                 32,
-                facts=Modbus(port, facts.pop("unit", 1), None, watchdog=400_000_000, **facts),
+                facts=Modbus(
+                    port, facts.pop("unit", 1), None, watchdog=facts.pop("watchdog", 400_000_000), **facts
+                ),
             )
         )
         self.said: list[ev.Event] = []
@@ -474,7 +476,7 @@ def test_several_boards_on_one_line_and_a_port_that_is_not_there() -> None:
     assert "Ports here:" in away.of(ev.LinkLost)[0].reason
     away.link.close()
     board = emulated.native(unit=5)
-    five, six = Linked(board.port, unit=5), Linked(board.port, unit=6)
+    five, six = (Linked(board.port, unit=unit, watchdog=2_000_000_000) for unit in (5, 6))
     assert five.of(ev.LinkUp)
     eventually(lambda: six.of(ev.LinkLost), within=8)
     assert "unit 6 on" in six.of(ev.LinkLost)[0].reason

@@ -109,4 +109,7 @@ def test_a_failed_write_is_said_to_be_tried_again() -> None:
     story = Story()
     story.tell(ev.Wish, "a", ADA, "vent", ON, Rank.PERSON, PERSON, TAKEOVER)
     story.tell(ev.Failed, "vent", story.last, "the board refused the write")
-    assert "setting it to on has failed 1 times; it is tried again" in story.why().sentence
+    assert (
+        "setting it to on has failed 1 times (the board refused the write); it is tried again"
+        in story.why().sentence
+    )

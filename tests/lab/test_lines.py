@@ -158,13 +158,55 @@ def test_a_converter_that_is_slow_or_fails_holds_nobody_up(
     assert not link.of(ev.LinkLost)
 
 
-def test_a_chip_without_interrupts_is_read_over_and_over(opened: Make) -> None:
-    other = next(path for path in gpio.chips() if gpio.device_of(path) == "0-0040")
-    link = opened([], [Input("still", "contact", Pin("b", 3))], chip="0-0040")
+def test_edges_that_do_not_fit_are_missed_and_said(opened: Make, world: World) -> None:
+    world.pull(5, False)
+    link = opened([HIGH], [Input("fast", "contact", Pin("b", 5))])
+    held = link.link._held[1]
+    real, slow = held.set, iter((2.0,))
+
+    def later(bits: int, mask: int) -> None:
+        time.sleep(next(slow, 0.0))
+        real(bits, mask)
+
+    held.set = later
+    link.link.drive([ev.Drive("high", 1, ON)])
+    time.sleep(0.1)
+    for number in range(41):  # while the link's thread is busy, more than the kernel keeps
+        world.pull(5, number % 2 == 0)
+        time.sleep(0.005)  # this kernel tells of an edge at its next tick
+    lost = lambda: [frame.text for frame in link.link.traffic.after(0) if "edges were lost" in frame.text]  # noqa: E731
+    eventually(lambda: link.of(ev.InputSeen)[-1].active is True)
+    world.pull(5, False)
+    eventually(lambda: link.of(ev.InputSeen)[-1].active is False)
+    eventually(lost)
+
+
+def test_lines_without_interrupts_are_read_over_and_over(
+    opened: Make, world: World, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    real = gpio.Chip.request
+
+    def without(self: gpio.Chip, lines: list[int], flags: int, **more: int) -> gpio.Lines:
+        if flags & gpio.RISING:
+            raise BoardError("no-edges", "Lines of it tell of no edges.", "")
+        return real(self, lines, flags, **more)
+
+    monkeypatch.setattr(gpio.Chip, "request", without)
+    world.pull(5, False)
+    link = opened([], [Input("plain", "contact", Pin("b", 5), debounce=1_000_000)])
+    eventually(lambda: [event.active for event in link.of(ev.InputSeen)] == [False])
+    world.pull(5, True)
+    eventually(lambda: link.of(ev.InputSeen)[-1].active is True)
+    assert not link.of(ev.InputSeen)[-1].settled, "the kernel has not debounced it: the engine does"
+
+
+def test_an_input_on_a_chip_of_outputs_is_unknown_and_its_outputs_work(opened: Make) -> None:
+    link = opened([HIGH], [Input("never", "contact", Pin("b", 3))], chip="0-0040")
     assert link.of(ev.LinkUp)
-    (seen,) = link.of(ev.InputSeen)
-    assert seen.active is False
-    assert any("it tells of no edges" in frame.text for frame in link.link.traffic.after(0)), other
+    assert [event.active for event in link.of(ev.InputSeen)] == [None]
+    link.link.drive([ev.Drive("high", 1, ON)])
+    eventually(lambda: link.of(ev.Confirmed))
+    assert not link.of(ev.LinkLost)
 
 
 def test_two_chips_of_one_label_are_told_apart_by_their_devices(world: World) -> None:

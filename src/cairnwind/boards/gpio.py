@@ -64,6 +64,8 @@ class Edge:
     mono: int
     line: int
     rising: bool
+    number: int
+    """Of the line's edges since it was taken: where one is left out, the kernel's queue was full."""
 
 
 class Chip:
@@ -177,8 +179,8 @@ class Lines:
             data = os.read(self.file, 64 * _EVENT.size)
         except OSError as error:
             raise trouble(error, self.path) from None
-        for mono, kind, line, _, _, _ in _EVENT.iter_unpack(data):
-            yield Edge(mono, line, kind == 1)
+        for mono, kind, line, _, number, _ in _EVENT.iter_unpack(data):
+            yield Edge(mono, line, kind == 1, number)
 
     def close(self) -> None:
         """Let the lines go."""

@@ -37,7 +37,7 @@ FIRST_ANSWER_WITHIN = 5.0
 """Seconds from opening a port in which its board may still be starting: many do when a port is opened, and again
 when it is opened once more. So the port stays open that long, and the first answer ends the wait."""
 LOST_AFTER = 3
-"""Frames in a row without an answer after which the board counts as away."""
+"""Frames in a row without an answer after which the board counts as away; one that is away is asked once, and others have the line meanwhile."""
 STUCK = 1.0
 """Seconds without progress after which the link's own thread counts as hung, and no longer feeds its board."""
 UP = 4
@@ -128,6 +128,8 @@ class Master(Worker):
         self._name = ""
         self._client: Any = None
         self._missed = 0
+        self._answered = False
+        """It has, since it was taken."""
         self._patient_until = 0.0
         self._polled = 0.0
         self._gap = 0.0 if self.facts.tcp else max(0.00175, 38.5 / self.facts.baud)
@@ -156,7 +158,7 @@ class Master(Worker):
                 self._line.client = self._open(port)
                 self._patient_until = time.monotonic() + FIRST_ANSWER_WITHIN
             self._client = self._line.client
-        self._missed = 0
+        self._missed, self._answered = 0, False
         self.meet()
 
     def _find(self) -> str:
@@ -307,7 +309,9 @@ class Master(Worker):
             except (ModbusException, OSError) as error:
                 self._missed += 1
                 self.traffic.add("lost", b"", f"{text}: no answer")
-                if self._missed >= LOST_AFTER and (self.closed or time.monotonic() > self._patient_until):
+                if self._missed >= (LOST_AFTER if self._answered else 1) and (
+                    self.closed or time.monotonic() > self._patient_until
+                ):
                     if not self.facts.tcp:
                         self._find()
                     raise BoardError(
@@ -317,7 +321,7 @@ class Master(Worker):
                     ) from error
                 continue
             self.turned = time.monotonic()
-            self._missed = 0
+            self._missed, self._answered = 0, True
             self._patient_until = 0.0
             loud = not quiet or self.traffic.watched
             if loud:

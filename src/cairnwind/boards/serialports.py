@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections import deque
 from collections.abc import Iterator
 from contextlib import contextmanager
 from functools import partial
@@ -106,18 +107,22 @@ def _holder(path: str) -> str:
 
 
 class Turn:
-    """Who talks on a line: one at a time, and whoever keeps a board alive before everybody else."""
+    """Who talks on a line: one at a time, in the order in which they came, and whoever keeps a board alive before everybody else."""
 
     def __init__(self) -> None:
         self._changed = threading.Condition()
         self._taken = False
+        self._waiting: deque[object] = deque()
         self._hurried = 0
         """How many wait who go first."""
 
     def __enter__(self) -> None:
+        mine = object()
         with self._changed:
-            while self._taken or self._hurried:
+            self._waiting.append(mine)
+            while self._taken or self._hurried or self._waiting[0] is not mine:
                 self._changed.wait()
+            self._waiting.popleft()
             self._taken = True
 
     def __exit__(self, *_: object) -> None:

@@ -99,6 +99,8 @@ class KernelLink(Worker):
         """By line: the request that has it as an input."""
         self._pwm: dict[int, PwmChannel] = {}
         self._software: dict[int, SoftwarePwm] = {}
+        self._edges: dict[int, int] = {}
+        """By line: the number of its last edge."""
         self._polled: set[int] = set()
         """Inputs without interrupts."""
         self._sampler: Sampler | None = None
@@ -159,6 +161,7 @@ class KernelLink(Worker):
                     del self._held[each]
             if line in self._watched:
                 self._watched.pop(line).close()
+                self._edges.pop(line, None)
             if line in self._pwm and (output is None or not self._hard(output, line)):
                 self._pwm.pop(line).close()
         self._tell_guard()  # it has them too: they are not free before it has let them go
@@ -332,6 +335,13 @@ class KernelLink(Worker):
         offset = time.time_ns() - time.monotonic_ns()
         for edge in sorted((edge for file in ready for edge in files[file].events()), key=attrgetter("mono")):
             self.traffic.add("got", b"", f"line {edge.line} {'rose' if edge.rising else 'fell'}")
+            left_out = edge.number - self._edges.get(edge.line, 0) - 1
+            self._edges[edge.line] = edge.number
+            if left_out > 0:
+                self.traffic.add(
+                    "lost", b"", f"line {edge.line}: {left_out} edges were lost, it changes too fast"
+                )
+                self._looked = 0.0
             self.seen(edge.line, edge.rising, edge.mono + offset, settled=True)
         for line, found in (self._sampler.take() if self._sampler is not None else {}).items():
             if isinstance(found, BoardError):
@@ -363,6 +373,7 @@ class KernelLink(Worker):
 
     def _end_trial(self, line: int) -> bool:
         before = self._trials.pop(line, None)
+        self._edges.pop(line, None)
         if self._sampler is not None and before is None:
             self._sample()
         if before is not None:
@@ -436,7 +447,15 @@ class KernelLink(Worker):
         if self._sampler is not None:
             self._sampler.end()
         self._chip = self._guard = self._sampler = None
-        for kept in (self._held, self._watched, self._pwm, self._software, self._trials, self._polled):
+        for kept in (
+            self._held,
+            self._watched,
+            self._pwm,
+            self._software,
+            self._trials,
+            self._polled,
+            self._edges,
+        ):
             kept.clear()
 
 
