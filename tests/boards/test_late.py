@@ -6,10 +6,12 @@ import os
 import pty
 import random
 import select
+import socket
 import threading
 import time
 import tty
 from collections.abc import Iterator
+from contextlib import suppress
 
 import pytest
 from pymodbus.framer import FramerRTU
@@ -45,6 +47,7 @@ class Late:
         self.simple = False
         """It knows no function for several coils."""
         self.manner = "at once"
+        self.late = LATE
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._run)
         self._thread.start()
@@ -82,10 +85,10 @@ class Late:
         if manner == "noise, then late":
             os.write(self._line, b"\x55")
         if manner in ("late", "noise, then late"):
-            time.sleep(LATE)
+            time.sleep(self.late)
         if manner == "in pieces, late":
             os.write(self._line, answer[:3])
-            time.sleep(LATE)
+            time.sleep(self.late)
             answer = answer[3:]
         if manner == "of another unit":
             answer = framed(bytes([answer[0] + 1]) + answer[1:-2])
@@ -160,4 +163,45 @@ def test_a_board_that_knows_one_coil_at_a_time(board: Late) -> None:
     link.drive([ev.Drive(name, 1, ON) for name in "abcd"])
     eventually(lambda: board.coils == 0b1111)
     eventually(lambda: {each.output for each in of_kind(said, ev.Confirmed)} == {*"abcd"})
+    link.close()
+
+
+@pytest.mark.parametrize("manner", ["late", "to another question"])
+def test_frames_of_a_serial_line_over_a_network_are_told_apart_as_well(board: Late, manner: str) -> None:
+    listening = socket.create_server(("127.0.0.1", 0))
+    board.late = 1.3  # an answer has a second there
+
+    def adapter() -> None:
+        """Passes on what comes, either way."""
+        with listening, suppress(OSError):
+            near, _ = listening.accept()
+            far = os.open(board.port, os.O_RDWR | os.O_NOCTTY)
+            while True:
+                for ready in select.select([near.fileno(), far], [], [])[0]:
+                    data = os.read(ready, 512)
+                    if not data:
+                        return
+                    os.write(far if ready == near.fileno() else near.fileno(), data)
+
+    threading.Thread(target=adapter, daemon=True).start()
+    at = f"127.0.0.1:{listening.getsockname()[1]}"
+    facts = Modbus(at, 1, profiles.relays("relays-8"), watchdog=0, framing="rtu")
+    link = link_to(Board("b", "modbus", None, 8, facts=facts))
+    said: list[ev.Event] = []
+    link.open(
+        [Output("a", "relay", Pin("b", 0)), Output("b", "relay", Pin("b", 5))],
+        [],
+        said.append,
+        clock,
+        lambda: True,
+    )
+    assert link.ready(10)
+    for generation, want in enumerate((ON, OFF), 1):
+        board.manner = manner
+        link.drive([ev.Drive("a", generation, want)])
+        eventually(
+            lambda g=generation: [each for each in of_kind(said, ev.Confirmed) if each.generation == g]
+        )
+        assert bool(board.coils & 1) == (want is ON)
+    assert {each.setting for each in of_kind(said, ev.Confirmed) if each.output == "b"} <= {OFF}
     link.close()

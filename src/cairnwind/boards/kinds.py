@@ -54,6 +54,8 @@ class Share(NamedTuple):
     """By what it is told from the others there; only one may be that. Empty: it may be there twice."""
     terms: str = ""
     """What all there have to agree on."""
+    agree: str = ""
+    """The keys that say that."""
     key: str = "link"
     """The key of the site file that is at fault where they do not."""
     remedy: str = ""

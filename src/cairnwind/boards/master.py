@@ -80,6 +80,10 @@ class Modbus:
     )  # fmt: skip
     parity: str = serialports.PARITY
     stop_bits: int = serialports.STOP_BITS
+    framing: str = written(
+        'over a network: `"tcp"`, or `"rtu"`: frames as on a serial line, which an adapter passes on',
+        partial(entries.choice, among=("tcp", "rtu")), default="tcp", unsaid='"tcp"',
+    )  # fmt: skip
     watchdog: int = written(
         "without a valid frame for so long the firmware goes to its safe values; of a board that is sold it is none, unless it is known to have one",
         partial(duration, longest=60), default=2_000_000_000, unsaid='"2 s"',
@@ -108,6 +112,11 @@ class Modbus:
         if self.profile is not None:
             return None
         return frozenset(what for what in ("pwm", "analogue", "tone") if line in _reference()[what])
+
+    @property
+    def numbered(self) -> bool:
+        """Whether each answer carries the number of its question."""
+        return self.tcp and self.framing == "tcp"
 
     @property
     def tcp(self) -> bool:
@@ -196,13 +205,19 @@ class Master(Worker):
         return put
 
     def _open(self, port: str) -> Any:
+        from pymodbus import FramerType
         from pymodbus.client import ModbusSerialClient, ModbusTcpClient
 
         assert self._line is not None
         if self.facts.tcp:
             host, _, number = port.rpartition(":")
             client: Any = ModbusTcpClient(
-                host, port=int(number), timeout=self._answers, retries=0, trace_packet=self._line.trace
+                host,
+                port=int(number),
+                timeout=self._answers,
+                retries=0,
+                trace_packet=self._line.trace,
+                framer=FramerType.SOCKET if self.facts.numbered else FramerType.RTU,
             )
         else:
             client = ModbusSerialClient(
@@ -348,14 +363,17 @@ class Master(Worker):
         """Say nothing for as long as an answer may take, or until it has come, late and whole, and drop what comes: the next answer is the next
         question's."""
         port = getattr(line.client, "socket", None)
-        if self.facts.tcp or port is None:
-            return  # there each answer carries the number of its question
+        if self.facts.numbered or port is None:
+            return
         came = b""
         try:
             end = time.monotonic() + self._answers
             while (left := end - time.monotonic()) > 0:
                 if select.select([port.fileno()], [], [], left)[0]:
-                    came += port.read(port.in_waiting or 1)
+                    new = port.recv(512) if self.facts.tcp else port.read(port.in_waiting or 1)
+                    if not new:
+                        return  # it was closed
+                    came += new
                     if _whole(came):
                         end = min(end, time.monotonic() + 2 * self._gap)
         except (OSError, ValueError):

@@ -103,7 +103,7 @@ def add(ctx: click.Context, /, what: str, name: str, keys: tuple[str, ...], **ho
     site = site_of(ctx)
     if sys.stdin.isatty() and not how["as_json"]:
         if not name and what not in ALONE:
-            name = click.prompt(f"Name of the {what}", err=True)
+            name = click.prompt(f"Name of the {'row' if what == 'outputs' else what}", err=True)
         _ask(site, what, found)
     _do(ctx, site, {"do": "add", "what": what, "name": name, "keys": found}, **how)
 

@@ -41,8 +41,8 @@ def _boards(boards: Mapping[str, Board]) -> Iterator[Clash]:
         other, theirs = first.setdefault(share.place, (board.name, share))
         if theirs.terms != share.terms:
             yield Clash(path, board.name, CallerError(
-                "", f"{share.place} has {share.terms} here, and {theirs.terms} at board {other}: one line has one speed",
-                "Give both the same baud, parity and stop_bits.",
+                "", f"{share.place} has {share.terms} here, and {theirs.terms} at board {other}: all there have the same",
+                f"Give both the same {share.agree}.",
             ))  # fmt: skip
         there = own.setdefault((share.place, share.own), board.name)
         if share.own and there != board.name:

@@ -61,17 +61,14 @@ def _looks(site: Site, board: Board) -> Iterator[devices.Found]:
 
 
 def _shares(its: Modbus) -> Share | None:
-    """Units on a line, which has one speed; at a network address units share no speed."""
+    """Units on a line, which has one speed, or at a network address, which has one sort of frames."""
     if its.port == SIMULATED:
         return None
     parity = {"N": "no parity", "E": "even parity", "O": "odd parity"}[its.parity]
-    line = (
-        ""
-        if its.tcp
-        else f"{its.baud} baud, {parity}, {its.stop_bits} stop bit{'s' if its.stop_bits > 1 else ''}"
-    )
+    line = f"{its.baud} baud, {parity}, {its.stop_bits} stop bit{'s' if its.stop_bits > 1 else ''}"
+    line = f"{its.framing.upper()} frames" if its.tcp else line
     return Share(
-        its.port if its.tcp else serialports.terms(its.port), f"unit {its.unit}", line, "port", "Give each a number of its own: unit = 2."
+        its.port if its.tcp else serialports.terms(its.port), f"unit {its.unit}", line, "framing" if its.tcp else "baud, parity and stop_bits", "port", "Give each a number of its own: unit = 2."
     )  # fmt: skip
 
 
