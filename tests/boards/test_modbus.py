@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 import asyncio
+import math
+import struct
 import threading
 import time
 from collections.abc import Iterator
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from pymodbus.server import ModbusTcpServer
 from pymodbus.simulator import DataType, SimData, SimDevice
 
 from cairnwind.boards import profiles
+from cairnwind.boards.facts import FORMS, Register
 from cairnwind.boards.links.modbus import link_to
 from cairnwind.boards.master import Modbus, runs
 from cairnwind.client import CallerError
@@ -227,3 +233,39 @@ def test_a_board_that_is_sold_is_not_taken_to_rest_by_itself(tmp_path: Path, own
     finally:
         running.end()
         boards[1].stop()
+
+
+@given(st.sampled_from(sorted(FORMS)), st.booleans(), st.integers(0, 2**32 - 1))
+def test_registers_are_read_as_they_are_written(form: str, low_first: bool, number: int) -> None:
+    register = Register(7, Fraction(1, 10), form, low_first)
+    raw = (number >> (0 if register.words == 2 else 16)).to_bytes(2 * register.words, "big")
+    words = [int.from_bytes(raw[at : at + 2], "big") for at in range(0, len(raw), 2)]
+    (want,) = struct.unpack(FORMS[form], raw)
+    found = register.read(words[::-1] if low_first else words)
+    assert found == (want if math.isfinite(want) else None)
+
+
+def test_a_board_of_readings_below_nothing_and_beyond_16_bits(tmp_path: Path) -> None:
+    (tmp_path / "meter.toml").write_text(
+        'coils = 1\n[[analogue]]\nregister = 0\na_count = "10 mV"\nform = "s16"\n[[analogue]]\nregister = 1\na_count = "1 V"\nform = "float"\n'
+    )
+    profile = profiles.relays("meter", [tmp_path])
+    link = link_to(Board("m", "modbus", None, 3, facts=Modbus("x:1", 1, profile)))
+    link.inputs = {line: Input(f"i{line}", "analogue", Pin("m", line), unit="V") for line in (1, 2)}
+    said: list[ev.Event] = []
+    link._report, link.clock = said.append, clock
+    answers = {0: [0xFF38], 1: [0x4148, 0x0000]}
+    link._ask = lambda what, at, **_: answers[at] if what == "read_input_registers" else [False]  # type: ignore[method-assign]
+    link.look()
+    assert [(event.input, event.raw, event.volts) for event in of_kind(said, ev.Measured)] == [
+        ("i1", -200, -2.0),
+        ("i2", 12500, 12.5),
+    ]
+    answers[1] = [0x7FC0, 0]
+    link.look()
+    assert of_kind(said, ev.Measured)[-1].volts is None, "what is no number is not known"
+    (tmp_path / "wrong.toml").write_text(
+        'coils = 1\n[[analogue]]\nregister = 0\na_count = "1 V"\nform = "u24"\n'
+    )
+    with pytest.raises(CallerError, match="a register of the form 'u24'"):
+        profiles.relays("wrong", [tmp_path])

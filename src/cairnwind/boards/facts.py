@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import math
 import re
-from collections.abc import Mapping
+import struct
+from collections.abc import Mapping, Sequence
 from fractions import Fraction
 from functools import partial
+from typing import NamedTuple
 
 from cairnwind.core.facts.telling import LEAST_SEVERITY, WHICH_EVENTS, WHICH_OUTPUTS
 from cairnwind.core.values import entries
@@ -55,6 +58,33 @@ class Chip:
         return self.base + switches
 
 
+class Register(NamedTuple):
+    """An input register that is a reading, or two of them."""
+
+    at: int
+    volts: Fraction
+    """Of a count."""
+    form: str = "u16"
+    """One of `FORMS`."""
+    low_first: bool = False
+    """Of two words the low one comes first."""
+
+    @property
+    def words(self) -> int:
+        """How many registers it takes."""
+        return 1 if self.form.endswith("16") else 2
+
+    def read(self, words: Sequence[int]) -> float | None:
+        """The count that stands there; None where it is no number."""
+        raw = b"".join(word.to_bytes(2, "big") for word in (reversed(words) if self.low_first else words))
+        (found,) = struct.unpack(FORMS[self.form], raw)
+        return float(found) if math.isfinite(found) else None
+
+
+FORMS = {"u16": ">H", "s16": ">h", "u32": ">I", "s32": ">i", "float": ">f"}
+"""What stands in registers, the highest byte of each first, as Modbus has it."""
+
+
 @fact
 class Relays:
     """A Modbus board that is sold: which coil is which line, and what its registers mean."""
@@ -67,8 +97,8 @@ class Relays:
     inputs: int = 0
     """Discrete inputs: lines from ``lines`` on."""
     first_input: int = 0
-    analogue: tuple[tuple[int, Fraction], ...] = ()
-    """(input register, volts a count): lines after the inputs."""
+    analogue: tuple[Register, ...] = ()
+    """Lines after the inputs."""
     levels: tuple[tuple[int, int], ...] = ()
     """(holding register, counts at full): lines after those, to be dimmed."""
     one_by_one: bool = False

@@ -68,12 +68,20 @@ class SoldLink(Master):
                 )
                 for number in range(profile.inputs):
                     self.seen(first + number, bool(states[number]))
-        for number, (register, volts) in enumerate(profile.analogue):
+        for number, register in enumerate(profile.analogue):
             line = first + profile.inputs + number
             if line in self.inputs or line in self.tried:
                 with self._unknown_where_refused((line,)):
-                    raw = self._ask("read_input_registers", register, count=1, quiet=True)[0]
-                    self.measured(line, raw, WHOLE, raw * float(volts))
+                    count = register.read(
+                        self._ask("read_input_registers", register.at, count=register.words, quiet=True)
+                    )
+                    if count is None:
+                        self.unknown(line)
+                    elif register.form == "float":
+                        self.measured(line, round(count * 1000), 0, count * float(register.volts))
+                    else:
+                        full = {"u16": WHOLE, "s16": WHOLE >> 1}.get(register.form, 0)
+                        self.measured(line, int(count), full, count * float(register.volts))
 
     @contextmanager
     def _unknown_where_refused(self, lines: Iterable[int]) -> Iterator[None]:

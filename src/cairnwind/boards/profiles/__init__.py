@@ -12,7 +12,7 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
-from cairnwind.boards.facts import Chip, Relays
+from cairnwind.boards.facts import FORMS, Chip, Register, Relays
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import parse
 
@@ -63,8 +63,19 @@ def relays(name: str, beside: Sequence[Path] = ()) -> Relays:
         raise CallerError(
             "bad-profile", f"The profile {name} is not one of a Modbus board.", "It has no 'coils'."
         )
+    for entry in data.get("analogue", ()):
+        if entry.get("form", "u16") not in FORMS:
+            raise CallerError(
+                "bad-profile", f"The profile {name} has a register of the form '{entry['form']}'.", f"Known: {', '.join(FORMS)}."
+            )  # fmt: skip
     analogue = tuple(
-        (entry["register"], parse(entry["a_count"], "a voltage")) for entry in data.get("analogue", ())
+        Register(
+            entry["register"],
+            parse(entry["a_count"], "a voltage"),
+            entry.get("form", "u16"),
+            entry.get("low_first", False) is True,
+        )
+        for entry in data.get("analogue", ())
     )
     levels = tuple((entry["register"], entry["full"]) for entry in data.get("level", ()))
     return Relays(
