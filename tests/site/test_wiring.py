@@ -171,7 +171,7 @@ def test_every_shipped_profile_can_be_read() -> None:
             'link = "broker"\nlines = 2\ncommand = { topic = "a/+/{line}", on = "1", off = "0" }',
             "has a wildcard",
         ),
-        ('link = "kernel"\nchip = "sim0"\npwm = "pwm0"', "'pwm0' is no such device"),
+        ('link = "kernel"\nchip = "sim0"\npwm = "pwm/0"', "'pwm/0' is no such device"),
     ],
 )
 def test_a_board_that_lacks_something_says_what(table: str, said: str, tmp_path: Path) -> None:
