@@ -186,7 +186,7 @@ class KernelLink(Worker):
                     self._take_input(line, input)
                 except BoardError as error:
                     self._sieve(error, (line,), wrong)
-        if analogue:
+        if analogue or self._sampler is not None:
             try:
                 self._sample()
             except BoardError as error:
