@@ -8,17 +8,17 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Mapping
-from typing import Annotated, Any, Literal, NamedTuple
+from typing import TYPE_CHECKING, Annotated, Any, Literal, NamedTuple
 
-import tomlkit
 from msgspec import Meta, Struct
-from tomlkit.exceptions import TOMLKitError
-from tomlkit.items import Item
 
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.site import rows
 from cairnwind.site.scan import Scan
 from cairnwind.site.tables import NAME
+
+if TYPE_CHECKING:
+    from tomlkit.items import Item
 
 NAMED = ("supply", "board", "output", "outputs", "input", "pad", "tune", "group", "scene", "guard")
 """Kinds of tables ``[kind.name]``."""
@@ -76,6 +76,9 @@ def shown(value: Any) -> str:
 
 def item(value: Any) -> Item:
     """A value of JSON as TOML writes it; tables within a line. Raises `CallerError` (``bad-value``)."""
+    import tomlkit  # whoever only wants to know what may be edited does without
+    from tomlkit.exceptions import TOMLKitError
+
     if isinstance(value, Mapping):
         within = [f"{tomlkit.key(str(key)).as_string()} = {shown(each)}" for key, each in value.items()]
         found: Item = tomlkit.value(f"{{ {', '.join(within)} }}" if within else "{}")
@@ -228,6 +231,8 @@ def no_such(text: str, change: Edit) -> CallerError:
 
 
 def _add(parts: list[Block], mine: list[int], change: Edit) -> str:
+    import tomlkit
+
     if mine and change.what != "site":
         raise CallerError(
             "taken",
@@ -269,6 +274,8 @@ def _kept(text: str) -> str:
 
 
 def _changed(parts: list[Block], mine: list[int], change: Edit) -> list[str]:
+    import tomlkit
+
     texts = [part.text for part in parts]
     first, head = mine[0], parts[mine[0]].head
     if len(head) != (0 if change.what == "site" else len(path_of(change))):
