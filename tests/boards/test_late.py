@@ -18,7 +18,7 @@ from pymodbus.framer import FramerRTU
 
 from cairnwind.boards import profiles
 from cairnwind.boards.links.modbus import link_to
-from cairnwind.boards.master import Modbus
+from cairnwind.boards.master import Master, Modbus
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.facts.outputs import Output
@@ -104,6 +104,16 @@ class Late:
         os.close(self._line)
 
 
+def opened(facts: Modbus, names: dict[str, int]) -> tuple[Master, list[ev.Event]]:
+    """A link to it, with what that reports; outputs by their lines."""
+    link = link_to(Board("b", "modbus", None, 8, facts=facts))
+    said: list[ev.Event] = []
+    outputs = [Output(name, "relay", Pin("b", line)) for name, line in names.items()]
+    link.open(outputs, [], said.append, clock, lambda: True)
+    assert link.ready(10)
+    return link, said
+
+
 @pytest.fixture
 def board() -> Iterator[Late]:
     found = Late()
@@ -117,16 +127,7 @@ def board() -> Iterator[Late]:
 )
 def test_what_is_confirmed_is_what_is_so(board: Late, manner: str) -> None:
     facts = Modbus(board.port, 1, profiles.relays("relays-8"), baud=115_200, watchdog=0)
-    link = link_to(Board("b", "modbus", None, 8, facts=facts))
-    said: list[ev.Event] = []
-    link.open(
-        [Output("a", "relay", Pin("b", 0)), Output("b", "relay", Pin("b", 5))],
-        [],
-        said.append,
-        clock,
-        lambda: True,
-    )
-    assert link.ready(10)
+    link, said = opened(facts, {"a": 0, "b": 5})
     chance = random.Random(manner)
     for generation in range(1, 4):
         want = ON if generation % 2 else OFF
@@ -148,18 +149,8 @@ def test_what_is_confirmed_is_what_is_so(board: Late, manner: str) -> None:
 def test_a_board_that_knows_one_coil_at_a_time(board: Late) -> None:
     board.simple = True
     profile = replace(profiles.relays("relays-8"), one_by_one=True)
-    link = link_to(
-        Board("b", "modbus", None, 8, facts=Modbus(board.port, 1, profile, baud=115_200, watchdog=0))
-    )
-    said: list[ev.Event] = []
-    link.open(
-        [Output(name, "relay", Pin("b", line)) for line, name in enumerate("abcd")],
-        [],
-        said.append,
-        clock,
-        lambda: True,
-    )
-    assert link.ready(10)
+    facts = Modbus(board.port, 1, profile, baud=115_200, watchdog=0)
+    link, said = opened(facts, {name: line for line, name in enumerate("abcd")})
     link.drive([ev.Drive(name, 1, ON) for name in "abcd"])
     eventually(lambda: board.coils == 0b1111)
     eventually(lambda: {each.output for each in of_kind(said, ev.Confirmed)} == {*"abcd"})
@@ -186,16 +177,7 @@ def test_frames_of_a_serial_line_over_a_network_are_told_apart_as_well(board: La
     threading.Thread(target=adapter, daemon=True).start()
     at = f"127.0.0.1:{listening.getsockname()[1]}"
     facts = Modbus(at, 1, profiles.relays("relays-8"), watchdog=0, framing="rtu")
-    link = link_to(Board("b", "modbus", None, 8, facts=facts))
-    said: list[ev.Event] = []
-    link.open(
-        [Output("a", "relay", Pin("b", 0)), Output("b", "relay", Pin("b", 5))],
-        [],
-        said.append,
-        clock,
-        lambda: True,
-    )
-    assert link.ready(10)
+    link, said = opened(facts, {"a": 0, "b": 5})
     for generation, want in enumerate((ON, OFF), 1):
         board.manner = manner
         link.drive([ev.Drive("a", generation, want)])

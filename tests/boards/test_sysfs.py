@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import json
+import socket
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
+from cairnwind.boards import guard
 from cairnwind.boards.sysfs import Converter, PwmChannel, found
 from cairnwind.core.values.errors import BoardError
 
@@ -64,3 +69,20 @@ def test_what_is_not_there_is_said_with_what_is(tree: Path) -> None:
         Converter("iio:device0", tree).read(9)
     with pytest.raises(BoardError, match="no PWM chip pwmchip0 here"):
         PwmChannel("pwmchip0", 0, tree)
+
+
+def test_a_guard_whose_service_dies_while_it_answers_rests_all_the_same(tmp_path: Path) -> None:
+    """The service said what is safe, and was gone before the answer."""
+    (tmp_path / "period").write_text("1000000")
+    (tmp_path / "duty").write_text("900000")
+    mine, its = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    told = [{"path": str(tmp_path / "duty"), "period": str(tmp_path / "period"), "parts": 400_000}]
+    mine.send(json.dumps(told).encode())
+    mine.close()
+    subprocess.run(
+        [sys.executable, "-I", "-S", guard.__file__, str(its.fileno())],
+        pass_fds=[its.fileno()],
+        timeout=60,
+        check=True,
+    )
+    assert (tmp_path / "duty").read_text() == "400000"

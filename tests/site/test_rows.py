@@ -76,7 +76,8 @@ def test_a_run_of_pins_goes_up_or_down_and_has_both_its_ends(begin: int, end: in
     found = [int(pin.removeprefix("b0:line-")) for pin in rows.pins(text)]
     assert (found[0], found[-1], len(found)) == (begin, end, abs(begin - end) + 1)
     assert {abs(one - other) for one, other in itertools.pairwise(found)} <= {1}
-    assert rows.pins([text, "b1:J2-7"])[-1] == "b1:J2-7"
+    if len(found) < rows.MOST:
+        assert rows.pins([text, "b1:J2-7"])[-1] == "b1:J2-7"
 
 
 def test_a_row_is_outputs_and_a_group_of_them() -> None:
@@ -98,6 +99,7 @@ WRONG = {
     "none": ('kind = "relay"\npins = []\n', 9, "1 to 256 outputs"),
     "a pin twice": ('kind = "relay"\npins = ["racks:line-1", "racks:line-1"]\n', 9, "racks:line-1"),
     "a name twice": ('kind = "relay"\npins = "racks:line-0 to racks:line-7"\n[output.bay-3]\nkind = "lamp"\npin = "racks:line-9"\n', 7, "'bay-3' is an output or a group already"),
+    "two rows that meet": ('kind = "relay"\npins = "racks:line-0 to racks:line-7"\n[outputs.bay-3]\nkind = "lamp"\npins = "racks:line-9"\n', 10, "'bay-3' is an output or a group already"),
     "two labels": ('kind = "relay"\npins = "racks:line-0 to racks:line-7"\nlabel = 7\n', 10, "7"),
 }  # fmt: skip
 

@@ -2,8 +2,9 @@
 
 It is started with one end of a socket. A message that is a JSON list says what 'safe' is, with the files that are
 needed (line requests) attached; it is answered 'taken', once what was told before is let go. Every message keeps
-the guard quiet for `PATIENCE` seconds; 'bye' ends it without a move. When the other end closes, or is silent for too long, it takes every pin to safe, says
-so if anybody is left to hear it, and ends: the lines are let go, and their pull resistors have them.
+the guard quiet for `PATIENCE` seconds; 'bye' ends it without a move. When the other end closes, or is silent for too
+long, it takes every pin to safe, says so if anybody is left to hear it, and ends: the lines are let go, and their pull
+resistors have them.
 
 Runs by itself (``python -I -S guard.py FD``) and imports next to nothing: nothing that can fail here may.
 """
@@ -80,7 +81,10 @@ def main() -> None:
             for file in files:
                 os.close(file)
             actions, files = json.loads(said), came
-            end.send(b"taken")
+            try:
+                end.send(b"taken")
+            except OSError:
+                pass  # whoever said so has died since: the next look finds the end closed
         if not said:
             rest(actions, files)
             try:

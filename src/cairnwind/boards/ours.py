@@ -6,7 +6,7 @@ thread of its own feeds the board (`Feeder`): polling, driving and waiting for o
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from functools import partial
 
 from cairnwind.boards import wire
@@ -77,22 +77,16 @@ class FirmwareLink(Master):
             "got", b"", f"firmware {facts[1] >> 8}.{facts[1] & 255}, {facts[3]} pins, up for {facts[4]} s"
         )
         self._write(WATCHDOG, self.facts.watchdog // 1_000_000)
-        for lines, error in self._unfit():
-            self._mark(lines, error)
+        for lines, error in self.unfit():
+            self.wrong(lines, error)
         self._set_up()
         if self.facts.watchdog:
             self._feeder = Feeder(
                 self.board.name, self.facts.watchdog / 1e9, alive=self._alive, heard=lambda: self._sent, feed=self._feed
             )  # fmt: skip
 
-    def fits(self, come: Collection[int]) -> None:
-        """Our firmware tells what its pins can do."""
-        for lines, error in self._unfit():
-            if {*come} & {*lines}:
-                raise error
-
-    def _unfit(self) -> Iterator[tuple[tuple[int, ...], BoardError]]:
-        """What is wired to lines that cannot do it, and why."""
+    def unfit(self) -> Iterator[tuple[Sequence[int], BoardError]]:
+        """The firmware tells what its pins can do."""
         timers: dict[int, Output] = {}
         for output in self._named.values():
             for line in output.lines:
@@ -118,18 +112,11 @@ class FirmwareLink(Master):
             if error is not None:
                 yield (line,), error
 
-    def _mark(self, lines: Iterable[int], error: BoardError) -> None:
-        """Whoever is on these lines is at fault."""
-        self.broken.update(dict.fromkeys(lines, error))
-        self.traffic.add("lost", b"", error.sentence)
-        for line in lines:
-            self.unknown(line)
-
     def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
         """Modes and safe values of lines that are used otherwise."""
-        self._set_up(self.tried.keys() - {*come})
+        self._set_up()
 
-    def _set_up(self, tried: Collection[int] = ()) -> None:
+    def _set_up(self) -> None:
         """Have every pin of our firmware in its mode, with its safe value; what is so already is left alone."""
         modes = self._ask("read_holding_registers", MODE, count=len(self._can))
         for output in self._named.values():
@@ -138,7 +125,7 @@ class FirmwareLink(Master):
             mode = ANALOGUE if input.analogue else PULL_UP if input.pull == "up" else OFF
             if modes[line] != mode:
                 self._each((line,), partial(self._set_mode, mode))
-        wired = {*self.outputs, *self.inputs, *tried} - self.broken.keys()
+        wired = {*self.outputs, *self.inputs, *self.tried} - self.broken.keys()
         for line, mode in enumerate(modes):
             if mode != OFF and line not in wired and self._can[line][0]:
                 self._write(MODE + line, OFF)
@@ -151,7 +138,7 @@ class FirmwareLink(Master):
             for line in lines:
                 do(line)
         except LineError as error:
-            self._mark(lines, error)
+            self.wrong(lines, error)
 
     def _set_mode(self, mode: int, line: int) -> None:
         self._write(MODE + line, mode)
@@ -305,11 +292,6 @@ class FirmwareLink(Master):
     def survey(self) -> Mapping[int, Seen]:
         """What the firmware says of its pins."""
         known = {line: seen.level for line, seen in super().survey().items()}
-        known |= {
-            line: FULL if high else 0
-            for line, high in list(self.heard.shown.items())
-            if isinstance(high, bool)
-        }
         return {
             line: Seen(
                 known.get(line), "" if can else "the board itself", "",

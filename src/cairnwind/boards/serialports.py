@@ -91,11 +91,12 @@ def _holder(path: str) -> str:
     """The program that has locked a device, as proc(5) tells in /proc/locks."""
     import os
 
-    mine = str(os.stat(path).st_ino)
+    its = os.stat(path)
+    mine = f"{os.major(its.st_dev):02x}:{os.minor(its.st_dev):02x}:{its.st_ino}"
     try:
         for line in Path("/proc/locks").read_text().splitlines():
             words = line.split()  # 1: FLOCK ADVISORY WRITE PROCESS MAJOR:MINOR:INODE BEGIN END
-            if words[1] == "FLOCK" and words[5].rpartition(":")[2] == mine:
+            if words[1] == "FLOCK" and words[5] == mine:
                 said = (Path("/proc") / words[4] / "cmdline").read_bytes().split(b"\0")
                 called = " ".join(
                     os.path.basename(os.fsdecode(word)) for word in said[:3] if not word.startswith(b"-")

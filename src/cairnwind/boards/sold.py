@@ -100,10 +100,4 @@ class SoldLink(Master):
 
     def survey(self) -> Mapping[int, Seen]:
         """Levels as last read."""
-        known = {line: seen.level for line, seen in super().survey().items()}
-        known |= {
-            line: FULL if high else 0
-            for line, high in list(self.heard.shown.items())
-            if isinstance(high, bool)
-        }
-        return {line: Seen(level, functions=frozenset()) for line, level in known.items()}
+        return {line: seen._replace(functions=frozenset()) for line, seen in super().survey().items()}

@@ -19,7 +19,7 @@ import select
 import threading
 import time
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from cairnwind.boards import wire
@@ -31,7 +31,7 @@ from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.errors import BoardError
-from cairnwind.core.values.settings import Setting
+from cairnwind.core.values.settings import FULL, Setting
 
 log = logging.getLogger("cairnwind.links")
 AGAIN_FIRST, AGAIN_LONGEST = 0.1, 2.0
@@ -149,8 +149,14 @@ class Worker(ABC):
         raise BoardError("pin", f"bare pins of {self.board.name} cannot be tried", "")
 
     def survey(self) -> Mapping[int, Seen]:
-        """What is known of the lines."""
-        return {line: Seen(level) for line, (_, level) in list(self._last.items())}
+        """What is known of the lines: what outputs showed last, and what contacts show."""
+        levels = {line: level for line, (_, level) in list(self._last.items())}
+        shown = {
+            line: FULL if high else 0
+            for line, high in list(self.heard.shown.items())
+            if isinstance(high, bool)
+        }
+        return {line: Seen(level) for line, level in (levels | shown).items()}
 
     def timers(self) -> tuple[tuple[int, str], ...]:
         """Lines and the timers behind them, where the board itself tells."""
@@ -160,9 +166,16 @@ class Worker(ABC):
         """Tell what the inputs show, where `poll` would only tell of changes. Called once the link is up."""
         return
 
-    def fits(self, come: Collection[int]) -> None:  # noqa: B027
+    def unfit(self) -> Iterator[tuple[Sequence[int], BoardError]]:
+        """Lines whose output or input asks for what the board cannot, as far as that is known without touching it, and why."""
+        yield from ()
+
+    def fits(self, come: Collection[int]) -> None:
         """Raise `BoardError` where what is wired now to lines that have ``come`` is nothing for the board, which answers; nothing of it is
         touched."""
+        for lines, error in self.unfit():
+            if {*come} & {*lines}:
+                raise error
 
     @abstractmethod
     def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
@@ -285,6 +298,13 @@ class Worker(ABC):
         if line in self.tried:
             self.readings[line] = {"raw": raw, "full": full, "volts": volts}
 
+    def wrong(self, lines: Iterable[int], error: BoardError) -> None:
+        """Whoever is on these lines is at fault, and nobody else."""
+        self.broken.update(dict.fromkeys(lines, error))
+        self.traffic.add("lost", b"", error.sentence)
+        for line in lines:
+            self.unknown(line)
+
     def unknown(self, line: int) -> None:
         """Nothing is known of an input: it cannot be read."""
         input = self.inputs.get(line)
@@ -333,6 +353,8 @@ class Worker(ABC):
             while not self.fresh() and not self.closed:
                 self.rest(0.2)
             self.broken.clear()
+            self.tried.clear()
+            self.readings.clear()
             self.connect()
             self._home()
             self._first.set()
@@ -365,18 +387,14 @@ class Worker(ABC):
 
     def _home(self) -> None:
         self._waiting.take()
-        self.tried.clear()
-        self.readings.clear()
         self.heard.shown.clear()
         self._last.clear()
-        shown, _ = self._put([ev.Drive(output.name, 0, output.safe) for output in self._named.values()])
-        readings = []
-        for output in self._named.values():
-            if all(line in shown for line in output.lines):
-                order = ev.Drive(output.name, 0, output.safe)
-                self._last.update({line: (order, shown[line]) for line in output.lines})
-                if self.confirms == "read back":
-                    readings.append((output.name, self._confirmed(order).setting))
+        self._put_safe(list(self._named.values()))
+        told = self._named.values() if self.confirms == "read back" else ()
+        safe = [
+            (output.name, self._last[output.pin.line][0]) for output in told if output.pin.line in self._last
+        ]
+        readings = [(name, self._confirmed(order).setting) for name, order in safe]
         self._up, self._said = True, ""
         self.traffic.add("got", b"", "the board answers")
         self._report(ev.LinkUp(self.clock(), self.board.name, tuple(readings), self.timers()))
@@ -450,28 +468,29 @@ class Worker(ABC):
         come, gone = self._lines_of(wish.come), lines - {*self.outputs, *self.inputs}
         for line in (*come, *gone):
             self.broken.pop(line, None)
+            if self.tried.pop(line, None) is not None:
+                self.readings.pop(line, None)
         self.adopt(come, gone)
         for line in (*come, *gone):
             self._last.pop(line, None)
             self.heard.shown.pop(line, None)
-            if self.tried.pop(line, None) is not None:
-                self.readings.pop(line, None)
-        self._put_safe([output for output in self._named.values() if output.name in wish.come])
+        failed = self._put_safe([output for output in self._named.values() if output.name in wish.come])
+        for error in failed.values():
+            raise error
 
     def _lines_of(self, names: Collection[str]) -> set[int]:
         """The lines of outputs and inputs of these names."""
         found = {line for output in self._named.values() if output.name in names for line in output.lines}
         return found | {line for line, input in self.inputs.items() if input.name in names}
 
-    def _put_safe(self, outputs: Sequence[Output]) -> None:
-        puts: dict[int, Put] = {}
-        for output in outputs:
-            puts.update(wire.to_pins(output, output.safe))
-        shown = self.put(puts) if puts else {}
+    def _put_safe(self, outputs: Sequence[Output]) -> dict[str, BoardError]:
+        """Bring outputs to safe; what could not be, and why."""
+        orders = {output.name: ev.Drive(output.name, 0, output.safe) for output in outputs}
+        shown, failed = self._put(list(orders.values()))
         for output in outputs:
             if all(line in shown for line in output.lines):
-                order = ev.Drive(output.name, 0, output.safe)
-                self._last.update({line: (order, shown[line]) for line in output.lines})
+                self._last.update({line: (orders[output.name], shown[line]) for line in output.lines})
+        return failed
 
     def _work(self) -> None:
         if self._waiting.rewiring is not None:

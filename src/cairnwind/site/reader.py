@@ -195,6 +195,7 @@ class Reader(Page):
                     self.point(
                         table.path, name, CallerError("", f"'{each}' is an output or a group already", "Give the row another name."), key=True
                     )  # fmt: skip
+            taken |= {name, *found}
             made |= found
             self.rows |= dict.fromkeys(found, name)
             rowed[name] = list(found)

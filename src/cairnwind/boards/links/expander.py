@@ -98,23 +98,16 @@ class ExpanderLink(Worker):
         self._out = int.from_bytes(self._look("output"), "little")
         self.traffic.add("got", b"", f"found at {self._out:0{self.chip.lines}b}")
         self._dir = -1
-        for line, error in self._unfit():
-            self.broken[line] = error
-            self.unknown(line)
+        for lines, error in self.unfit():
+            self.wrong(lines, error)
         self._set_up(self.outputs)
 
-    def fits(self, come: Collection[int]) -> None:
-        """Inputs ask for no pull-up that the chip does not have."""
-        for line, error in self._unfit():
-            if line in come:
-                raise error
-
-    def _unfit(self) -> Iterator[tuple[int, BoardError]]:
+    def unfit(self) -> Iterator[tuple[Sequence[int], BoardError]]:
         """Inputs that ask for a pull that the chip does not have."""
         pulls = ("up",) if "pull-up" in self.chip.registers else ()
         for line, input in self.inputs.items():
             if input.pull not in ("none", *pulls):
-                yield line, BoardError(
+                yield (line,), BoardError(
                     "profile", f"the chip {self.chip.name} has no pull-{input.pull}s, which {input.name} asks for",
                     'Fit a resistor, and say pull = "none".',
                 )  # fmt: skip
@@ -270,12 +263,9 @@ class ExpanderLink(Worker):
 
     def survey(self) -> Mapping[int, Seen]:
         """Levels as last read; the chip's functions are known."""
-        known = dict(super().survey())
-        shown = {line: (FULL if high else 0) for line, high in list(self.heard.shown.items())}
+        known = super().survey()
         return {
-            line: Seen(
-                known[line].level if line in known else shown.get(line), functions=self.facts.functions
-            )
+            line: known.get(line, Seen())._replace(functions=self.facts.functions)
             for line in range(self.chip.lines)
         }
 

@@ -111,15 +111,8 @@ class KernelLink(Worker):
     def connect(self) -> None:
         """Take lines and channels, outputs at safe; then set the guard."""
         self._chip = gpio.Chip(gpio.find(self.facts.chip))
-        self._take({*self.outputs, *self.inputs}, self._mark)
+        self._take({*self.outputs, *self.inputs}, self.wrong)
         self._tell_guard()
-
-    def _mark(self, lines: Collection[int], error: BoardError) -> None:
-        """Whoever is on these lines is at fault: that is tried again."""
-        self.broken.update(dict.fromkeys(lines, error))
-        self.traffic.add("lost", b"", error.sentence)
-        for line in lines:
-            self.unknown(line)
 
     def _mend(self) -> None:
         """Try again to take what could not be had: whoever held it may have let it go."""
@@ -272,7 +265,7 @@ class KernelLink(Worker):
         for tried in self._trials.values():
             if isinstance(tried, PwmChannel):
                 actions.append(_of_channel(tried, 0))
-            elif isinstance(tried, gpio.Lines):
+            elif isinstance(tried, gpio.Lines):  # of an input too, which is not moved by that
                 actions.append({"file": len(files), "bits": 0, "mask": tried.all})
                 files.append(tried.file)
         if self._guard is not None:
@@ -411,11 +404,6 @@ class KernelLink(Worker):
         if chip is None:
             return {}
         levels = {line: seen.level for line, seen in super().survey().items()}
-        levels |= {
-            line: (FULL if high else 0)
-            for line, high in list(self.heard.shown.items())
-            if line in self.inputs
-        }
         found = {}
         for line in range(chip.lines):
             try:
