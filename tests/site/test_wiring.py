@@ -194,3 +194,51 @@ def test_a_map_of_the_names_of_lines_can_be_read_and_has_each_once(names: dict[i
     if all(name in ("P8_11", "P8_12", "J2-9", "SDA", "GPIO 17", "") for name in names.values()):
         assert there.keys() >= unique
         assert "P8_11" not in names.values() or "P8-11" in read.positions
+
+
+ENABLED = """
+[board.host]
+link = "kernel"
+chip = "soc"
+map = "header-34"
+[board.chain]
+link = "expander"
+chip = "ports-8"
+bus = "simulated"
+enable = {enable}
+[output.x]
+kind = "relay"
+pin = "chain:line-0"
+"""
+
+
+@pytest.mark.parametrize(
+    ("enable", "more", "said"),
+    [
+        ('"chain:line-1"', "", "board chain cannot enable itself"),
+        ('"shelf:J2-9"', "", "shelf:J2-9 is of a board whose link is simulated, and only lines of the kernel"),
+        ('"host:J2-99"', "", "Board host has no position J2-99"),
+        ("5", "", "5 is not what enables a board"),
+        ('{ pin = "host:J2-9", sens = "active-low" }', "", "'sens' is not known of an enable line. Did you mean 'sense'"),
+        ('{ pin = "host:J2-9", switches = "all" }', "", "'all' is not one of outputs, supply"),
+        ('"host:J2-9"', '[output.y]\nkind = "relay"\npin = "host:J2-9"\n', "used twice: by board chain and by output y"),
+        ('"host:J2-9"', '[board.b]\nlink = "expander"\nchip = "ports-8"\nbus = "/dev/i2c-9"\nenable = "host:J2-9"\n', "enables board chain already"),
+    ],
+)  # fmt: skip
+def test_what_cannot_enable_a_board(tmp_path: Path, enable: str, more: str, said: str) -> None:
+    errors, _ = checked(tmp_path, ENABLED.replace("{enable}", enable) + more)
+    assert any(said.lower() in each.lower() for each in errors), errors
+
+
+def test_what_an_enable_line_leaves_on_is_warned_of(tmp_path: Path) -> None:
+    text = ENABLED.replace("{enable}", '{ pin = "host:J2-9", bias = "12 kohm down" }')
+    assert checked(tmp_path, text) == ([], [])
+    _, (floats,) = checked(tmp_path, text.replace(', bias = "12 kohm down"', ""))
+    assert "is pulled up before software runs, which turns board chain on" in floats
+    assert "12 kohm from the pin to ground" in floats
+    _, (safe,) = checked(tmp_path, text + 'safe = "on"\n')
+    assert "x is safe when it is on, and host:J2-9 (line 41), which enables board chain, leaves it off" in safe
+    _, (contact,) = checked(tmp_path, text + 'contact = "normally-closed"\n')
+    assert "leaves it on" in contact
+    _, (kept,) = checked(tmp_path, text + 'on_stop = "keep"\n')
+    assert "goes off then" in kept

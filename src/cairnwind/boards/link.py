@@ -107,7 +107,10 @@ class Link(Protocol):
 
     confirms: str
     """What it can know of a drive: 'read back', 'accepted' or 'sent'."""
-    traffic: Traffic
+
+    @property
+    def traffic(self) -> Traffic:
+        """What goes over the wire."""
 
     def open(
         self, outputs: Sequence[Output], inputs: Sequence[Input], report: Report, clock: Clock, fresh: Fresh

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from cairnwind.boards import kinds
+from cairnwind.boards.enabling import EnabledLink
 from cairnwind.boards.link import Link
 from cairnwind.boards.links.simulated import SimulatedLink
 from cairnwind.core.facts.hardware import Board
@@ -19,7 +20,11 @@ def make(board: Board, site: Any = None, secret: Callable[[str], str] | None = N
     """The link that the site file asks for. ``secret`` gives the text of a secret by its name."""
     if board.link == MUTED:
         return SimulatedLink(board)
-    return kinds.find(board.link).opens(board, kinds.Around(site, secret))
+    around = kinds.Around(site, secret)
+    opens = kinds.find(board.link).opens
+    if board.enable is not None and board.enable.host is not None:
+        return EnabledLink(board, board.enable, lambda: opens(board, around))
+    return opens(board, around)
 
 
 def muted(site: Site) -> Site:

@@ -20,7 +20,7 @@ from cairnwind.core.values.fact import replace
 from cairnwind.core.values.keys import REQUIRED, Key, keys, names
 from cairnwind.core.values.quantities import parse
 from cairnwind.core.values.settings import KINDS
-from cairnwind.site import loads, pins, rows, syntax, wiring
+from cairnwind.site import enabling, loads, pins, rows, syntax, wiring
 from cairnwind.site import remotes as ways
 from cairnwind.site.sharing import clashes
 from cairnwind.site.tables import Page, Table
@@ -107,7 +107,13 @@ class Reader(Page):
         if isinstance(remotes.values.get("broker"), dict):
             self.broker = ways.broker(remotes.within("broker"))
         others = ways.read(remotes)
-        self.boards = {name: self._board(name, table) for name, table in self.named(tables, "board")}
+        boards = [*self.named(tables, "board")]
+        self.boards = {name: self._board(name, table) for name, table in boards}
+        self.boards |= {
+            name: replace(self.boards[name], enable=found)
+            for name, table in boards
+            if (found := table.get("enable", partial(enabling.read, name, self.boards), None))
+        }
         tables, rowed = self._with_rows(tables)
         outputs = {
             name: output
@@ -150,6 +156,8 @@ class Reader(Page):
                 )
                 for path, value, error, grave in wiring.check(here, self.boards):
                     self.point(path, value, error, grave=grave)
+        for path, value, error, grave in enabling.check(self.boards, outputs.values()):
+            self.point(path, value, error, grave=grave)
         for output in outputs.values():
             for path, value, error, grave in wiring.suits(output):
                 self.point(path, value, error, grave=grave)
@@ -414,6 +422,15 @@ class Reader(Page):
         channels: dict[tuple[str, str, int], Output] = {}
         wired: list[tuple[str, Output | Input]] = [("output", each) for each in outputs]
         wired += [("input", each) for each in inputs]
+        for board in self.boards.values():
+            if board.enable is not None:
+                its = board.enable.pin
+                taken = users.setdefault((whose[its.board], its.line), ("board", board.name))
+                if taken[1] != board.name:
+                    self.point(
+                        ("board", board.name, "enable"), its.name,
+                        CallerError("", f"{its.both} enables board {taken[1]} already", "Give each board a line of its own."),
+                    )  # fmt: skip
         for kind, thing in wired:
             lines = list(thing.lines)
             if isinstance(thing, Output) and thing.pixels:

@@ -35,6 +35,8 @@ OUTPUTS = {
 INPUTS = {("pad", "stick")}
 PINNED = ("output", "outputs", "input")
 """Tables whose texts may begin with a board."""
+ENABLE = ("board", "enable")
+"""The one key of a board that may."""
 TOGETHER = {
     "output": ("output", "input"),
     "input": ("output", "input"),
@@ -150,6 +152,7 @@ def _replacing(
     inside = tuple(str(each) for each in head[1:] if not isinstance(each, int))
 
     def found(keys: tuple[str, ...], text: str) -> str:
+        within = (*inside, *keys)[1:2]
         whole = {(kind, key) for key in (*inside, *keys)}
         if whole & PHRASES:
             return spoken["phrase"](text)
@@ -160,7 +163,7 @@ def _replacing(
             if whole & names or (change.what == "supply" and (*inside, *keys)[-1:] == ("supply",)):
                 if text == change.name:
                     return change.to
-            elif change.what == "board" and kind in PINNED and (":" in text):
+            elif change.what == "board" and ":" in text and (kind in PINNED or (kind, *within) == ENABLE):
                 first = re.escape(change.name)
                 return re.sub(
                     rf"(?<![\w-]){first}:" if " to " in text else rf"^{first}:", f"{change.to}:", text

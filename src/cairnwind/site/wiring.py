@@ -51,7 +51,7 @@ def check(thing: Output | Input, boards: dict[str, Board]) -> Iterator[Found]:
             CallerError("", f"{thing.pin.both} gives at most {_milli(there.current)}, and {thing.name} takes {_milli(thing.gives)}",
                         "Put a transistor between them, or take a larger resistor."), True,
         )  # fmt: skip
-    yield from _power_on(thing, there)
+    yield from power_on(thing, there)
 
 
 def suits(output: Output) -> Iterator[Found]:
@@ -119,7 +119,7 @@ def holding(output: Output, there: Position | None) -> tuple[Fraction, str] | No
     return bias(pull)[0], "up" if safe_high else "down"
 
 
-def _power_on(output: Output, there: Position) -> Iterator[Found]:
+def power_on(output: Output, there: Position) -> Iterator[Found]:
     """The pin's own state before software runs, against what keeps the load safe."""
     safe_high = wire.to_pin(output, output.safe) > 0
     rail = "up" if safe_high else "down"

@@ -70,7 +70,7 @@ def _put(kind: str, subject: str, data: Mapping[str, Any], site: Site) -> Put | 
     if kind == "link" and subject in site.boards:
         if data["up"]:
             return lambda at: ev.LinkUp(at, subject)
-        return lambda at: ev.LinkLost(at, subject, data["reason"])
+        return lambda at: ev.LinkLost(at, subject, data["reason"], data.get("cut", False))
     if kind == "command" and verb == "stop" and data.get("stop"):
         source = Source(**data["stop"]["source"])
         return lambda at: ev.AllStop(at, "replay", source, data["stop"]["reason"])

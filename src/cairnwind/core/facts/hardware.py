@@ -88,6 +88,42 @@ class HeaderMap:
 
 
 @fact
+class Pin:
+    """A line of a board, and the position it comes out on if the board has a map."""
+
+    board: str
+    line: int
+    position: str = ""
+
+    @property
+    def name(self) -> str:
+        """By position where there is one: ``shelf:J2-9``, else ``shelf:line-41``."""
+        return f"{self.board}:{self.position}" if self.position else f"{self.board}:line-{self.line}"
+
+    @property
+    def both(self) -> str:
+        """Both numbers: ``shelf:J2-9 (line 41)``."""
+        return f"{self.name} (line {self.line})" if self.position else self.name
+
+
+@fact
+class Enable:
+    """The line of another board by which a board drives its outputs at all: its output-enable, or what switches its supply."""
+
+    pin: Pin
+    active_low: bool = False
+    """Low is what enables."""
+    supply: bool = False
+    """It switches the supply: the board answers only while it is on."""
+    after: int = 0
+    """Nanoseconds from there until the board answers."""
+    bias: tuple[Fraction, str] | None = None
+    """The resistor that holds the line, and where it pulls."""
+    host: Any = None
+    """The facts of the board whose line it is."""
+
+
+@fact
 class Board:
     """Something with pins, and the link to it."""
 
@@ -112,6 +148,11 @@ class Board:
         kinds=("simulated",),
     )
     """Nanoseconds from a write to its confirmation."""
+    enable: Enable | None = written(
+        "a line of the kernel that has to be on for the board to drive anything, held by the [guard](boards.md#an-enable-line): "
+        '`"host:line-5"`, or `{ pin = "host:line-5", sense = "active-low", switches = "supply", after = "300 ms", bias = "10 kohm down" }`',
+        default=None,
+    )
     facts: Any = None
     """What its link has to know beyond that, and what its lines can do: the facts of its kind (`cairnwind.boards.kinds`)."""
 
@@ -186,25 +227,6 @@ class Board:
         """Lines that are the board's own, as far as that is known without it."""
         found: frozenset[int] = getattr(self.facts, "reserved", frozenset())
         return found
-
-
-@fact
-class Pin:
-    """A line of a board, and the position it comes out on if the board has a map."""
-
-    board: str
-    line: int
-    position: str = ""
-
-    @property
-    def name(self) -> str:
-        """By position where there is one: ``shelf:J2-9``, else ``shelf:line-41``."""
-        return f"{self.board}:{self.position}" if self.position else f"{self.board}:line-{self.line}"
-
-    @property
-    def both(self) -> str:
-        """Both numbers: ``shelf:J2-9 (line 41)``."""
-        return f"{self.name} (line {self.line})" if self.position else self.name
 
 
 @fact

@@ -103,6 +103,8 @@ class BoardNow:
     up: bool
     reason: str
     since: int
+    cut: bool = False
+    """It is disabled, so that it drives nothing."""
 
 
 @fact

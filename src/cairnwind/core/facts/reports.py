@@ -68,6 +68,8 @@ class LinkLost:
     at: Instant
     board: str
     reason: str
+    cut: bool = False
+    """Its enable line was seen to be off since it was lost: whatever it drove, it drives no more."""
 
 
 @fact

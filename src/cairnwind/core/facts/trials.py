@@ -51,9 +51,15 @@ class Trial:
 
 
 def owner(site: Site, pin: Pin) -> str:
-    """Who owns a pin: 'output gallery', 'input kiln-door', or nobody."""
+    """Who owns a pin: 'output gallery', 'input kiln-door', 'board path' that it enables, or nobody."""
     for kind, things in (("output", site.outputs), ("input", site.inputs)):
         for thing in things.values():
             if thing.pin.board == pin.board and pin.line in thing.lines:
                 return f"{kind} {thing.name}"
+    for board in site.boards.values():
+        if board.enable is not None and (board.enable.pin.board, board.enable.pin.line) == (
+            pin.board,
+            pin.line,
+        ):
+            return f"board {board.name}"
     return ""

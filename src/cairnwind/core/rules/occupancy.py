@@ -49,12 +49,20 @@ def _away(turn: Turn, s: Standing) -> Fact:
     name, board = s.output.name, s.output.pin.board
     if s.known.attested:
         return Fact(False, "", 0)
-    fuse = getattr(turn.site.boards[board].facts, "watchdog", 0)
-    if fuse and s.known.lost_at:
+    cut = (
+        turn.state.boards[board].cut and not s.output.normally_closed
+    )  # a dead coil has such a contact closed
+    fuse = 0 if cut else getattr(turn.site.boards[board].facts, "watchdog", 0)
+    if (fuse or cut) and s.known.lost_at:
         due = s.known.lost_at + fuse + WATCHDOG_MARGIN
         if due <= turn.now.mono:
             return Fact(False, "", due)
         turn.mono.set(due, "ruled", name, "watchdog")
-        text = f"is not known to be off before the watchdog of board {board}, which does not answer, has rested it"
+        by = (
+            "board {} has been disabled for a second"
+            if cut
+            else "the watchdog of board {}, which does not answer, has rested it"
+        )
+        text = f"is not known to be off before {by.format(board)}"
         return Fact(True, text, 0, True, due)
     return Fact(True, f"is not known to be off: board {board} does not answer", 0)

@@ -27,8 +27,13 @@ class Trials:
         board = self.site.boards[pin.board]
         owned = owner(self.site, pin)
         if owned:
-            how = f"cairnwind {'turn' if owned.startswith('output') else 'watch'} {owned.split()[1]}"
-            return Refusal("owner", f"{pin.both} belongs to {owned}", f"Use it by its name: {how}.")
+            kind, _, name = owned.partition(" ")
+            how = {
+                "output": f"Use it by its name: cairnwind turn {name}.",
+                "input": f"Use it by its name: cairnwind watch {name}.",
+                "board": "It is what enables that board, and nothing else may move it.",
+            }[kind]
+            return Refusal("owner", f"{pin.both} belongs to {owned}", how)
         need = NEEDS.get(mode)
         can = board.can(pin.line)
         if need and can is not None and need not in can:

@@ -138,7 +138,7 @@ class Links:
         state, board = turn.state, event.board
         if board not in state.boards:
             return
-        self._set_board(turn, board, False, event.reason)
+        self._set_board(turn, board, False, event.reason, event.cut)
         gates = self._armed.gates
         standings = [state.outputs[name] for name in state.on_board[board]]
         for s in standings:
@@ -155,9 +155,9 @@ class Links:
         )
         end_trials(turn, f"ended when board {board} was lost", board)
 
-    def _set_board(self, turn: Turn, name: str, up: bool, reason: str) -> None:
-        turn.state.boards[name] = BoardNow(name, up, reason, turn.now.wall)
+    def _set_board(self, turn: Turn, name: str, up: bool, reason: str, cut: bool = False) -> None:
+        turn.state.boards[name] = BoardNow(name, up, reason, turn.now.wall, cut)
         turn.effect(ev.Changed("board", name))
         self._armed.gates.watches.mark("board", name)
         text = f"board {name} answers" if up else f"board {name} does not answer: {reason}"
-        turn.note("link", name, text, {"up": up, "reason": reason})
+        turn.note("link", name, text, {"up": up, "reason": reason} | ({"cut": True} if cut else {}))
