@@ -96,7 +96,9 @@ def test_however_the_service_ends(number: int, tmp_path: Path, world: World, stu
     assert not enabled(world)
 
 
-def test_what_is_cut_counts_as_off(tmp_path: Path, world: World, stub: twowire.KernelBus, monkeypatch: Any) -> None:
+def test_what_is_cut_counts_as_off(
+    tmp_path: Path, world: World, stub: twowire.KernelBus, monkeypatch: Any
+) -> None:
     while_enabling: list[bool] = []
     line_set = gpio.Lines.set
 
@@ -119,7 +121,9 @@ def test_what_is_cut_counts_as_off(tmp_path: Path, world: World, stub: twowire.K
         poll(self, seconds)
 
     monkeypatch.setattr(ExpanderLink, "poll", lost)
-    monkeypatch.setattr(ExpanderLink, "connect", lambda self: lost(self, 0.0) if away["now"] else CONNECT(self))
+    monkeypatch.setattr(
+        ExpanderLink, "connect", lambda self: lost(self, 0.0) if away["now"] else CONNECT(self)
+    )
     eventually(lambda: not engine.board_now("chain").up)
     assert not enabled(world)
     assert engine.board_now("chain").cut

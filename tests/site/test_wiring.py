@@ -13,8 +13,9 @@ from hypothesis import strategies as st
 from cairnwind.boards import maps, profiles
 from cairnwind.core.physics import wiring
 from cairnwind.core.values.errors import CallerError
-from cairnwind.site import SiteFileError
+from cairnwind.site import SiteFileError, held
 from cairnwind.site.checked import check_site
+from cairnwind.site.reader import read_text
 
 HEAD = 'site = "Bench"\n[board.shelf]\nlink = "simulated"\nmap = "header-34"\n'
 
@@ -237,8 +238,70 @@ def test_what_an_enable_line_leaves_on_is_warned_of(tmp_path: Path) -> None:
     assert "is pulled up before software runs, which turns board chain on" in floats
     assert "12 kohm from the pin to ground" in floats
     _, (safe,) = checked(tmp_path, text + 'safe = "on"\n')
-    assert "x is safe when it is on, and host:J2-9 (line 41), which enables board chain, leaves it off" in safe
+    assert (
+        "x is safe when it is on, and host:J2-9 (line 41), which enables board chain, leaves it off" in safe
+    )
     _, (contact,) = checked(tmp_path, text + 'contact = "normally-closed"\n')
     assert "leaves it on" in contact
     _, (kept,) = checked(tmp_path, text + 'on_stop = "keep"\n')
     assert "goes off then" in kept
+
+
+HELD = """
+site = "Bench"
+[board.host]
+link = "kernel"
+chip = "soc"
+map = "header-34"
+[board.chain]
+link = "expander"
+chip = "ports-8"
+bus = "/dev/i2c-1"
+[board.dimmer]
+link = "expander"
+chip = "pwm-16"
+bus = "/dev/i2c-2"
+[board.box]
+link = "modbus"
+port = "/dev/ttyUSB0"
+[board.bought]
+link = "modbus"
+port = "/dev/ttyUSB1"
+profile = "relays-8"
+[output.x]
+kind = "relay"
+"""
+
+
+@pytest.mark.parametrize(
+    ("x", "enable", "then", "missing"),
+    [
+        ('pin = "host:J2-9"\nsense = "active-low"', "", (True, True, True), ""),  # which its own pull-up has off
+        ('pin = "host:J2-9"', "", (False, False, False), "Fit 12 kohm from host:J2-9 to ground"),
+        ('pin = "host:J2-9"\nbias = "12 kohm down"', "", (True, True, True), ""),
+        ('pin = "host:J2-9"\nbias = "100 kohm down"', "", (False, False, False), "Fit 12 kohm"),  # too weak
+        ('pin = "host:J2-9"\nsense = "active-low"\nbias = "12 kohm down"', "", (False, False, False), ""),  # the wrong way
+        ('pin = "chain:line-0"', "", (True, False, False), "Give board chain an enable line"),
+        ('pin = "chain:line-0"\nbias = "10 kohm down"', "", (True, False, True), "Give board chain an enable line"),
+        ('pin = "chain:line-0"', '{ pin = "host:J2-9", bias = "12 kohm down" }', (True, True, True), ""),
+        ('pin = "chain:line-0"', '{ pin = "host:J2-9", sense = "active-low" }', (True, True, True), ""),
+        ('pin = "chain:line-0"', '"host:J2-9"', (False, False, False), ""),  # whose pull-up enables it
+        ('pin = "chain:line-0"\ncontact = "normally-closed"', '{ pin = "host:J2-9", bias = "12 kohm down" }', (False, False, False), ""),
+        ('pin = "dimmer:line-0"', "", (True, False, True), "Give board dimmer an enable line"),
+        ('pin = "dimmer:line-0"\nsense = "active-low"', "", (True, False, False), "Give board dimmer an enable line"),
+        ('pin = "box:line-3"', "", (True, True, False), "Fit 10 kohm from box:line-3 to ground"),
+        ('pin = "bought:line-0"', "", (True, False, True), "Give board bought an enable line"),
+        ('pin = "bought:line-0"\ncontact = "normally-closed"', "", (True, False, False), "Give board bought an enable line"),
+    ],
+)  # fmt: skip
+def test_what_has_an_output_when_the_service_does_not(
+    x: str, enable: str, then: tuple[bool, ...], missing: str
+) -> None:
+    text = HELD + x
+    if enable:
+        text = text.replace('bus = "/dev/i2c-1"', f'bus = "/dev/i2c-1"\nenable = {enable}')
+    (found,) = held.held(read_text(text, "site.toml"))
+    assert (found.stop.safe, found.killed.safe, found.power.safe) == then, found
+    assert missing in found.remedy
+    assert bool(held.in_words([found])) == (False in then)
+    assert held.read(found.form) == found

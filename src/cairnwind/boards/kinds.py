@@ -63,6 +63,38 @@ class Share(NamedTuple):
     """The lines of all boards there are the same ones."""
 
 
+class Holds(NamedTuple):
+    """What has the lines of a board when nobody speaks to it any more.
+
+    ``LINE``: they are let go, and what is fitted to them has them. ``BOARD``: the board keeps them at safe. ``AS_IT_WAS``: it goes on. ``DEAD``: its
+    coils and lamps have nothing. ``FLOATS``: its pins are inputs. ``LOW``: its pins are low. ``UNKNOWN``: nobody here knows.
+    """
+
+    stop: str
+    """After a stop in good order, when all is at safe."""
+    killed: str
+    """After the service was killed."""
+    power: str
+    """When the power is back after a cut, before anybody speaks to it."""
+    by: str = ""
+    """What takes it to safe after a kill: 'the guard'."""
+
+
+LINE, BOARD, AS_IT_WAS, DEAD, FLOATS, LOW, UNKNOWN = (
+    "line",
+    "board",
+    "as it was",
+    "dead",
+    "floats",
+    "low",
+    "unknown",
+)
+
+
+def _not_known(facts: Any) -> Holds:
+    return Holds(UNKNOWN, UNKNOWN, UNKNOWN)
+
+
 def _alone(facts: Any) -> Share | None:
     return None
 
@@ -87,6 +119,8 @@ class Kind(NamedTuple):
     """What of this machine it needs, and whether that is there; may raise `BoardError`."""
     shares: Callable[[Any], Share | None] = _alone
     """What a board with these facts has together with others; None: nothing."""
+    holds: Callable[[Any], Holds] = _not_known
+    """What has its lines when nobody speaks to it any more."""
 
     @property
     def keys(self) -> tuple[Key, ...]:

@@ -99,6 +99,13 @@ def stop(ctx: click.Context, reason: str, reset: bool, as_json: bool) -> None:
     """All-stop: every output safe, now. It stays until a keeper resets it."""
     site = site_of(ctx)
     report(ctx, site.reset_stop() if reset else site.stop(reason), as_json)
+    if not reset and not as_json:
+        from cairnwind.site.held import in_words, read
+
+        for sentence in (said := in_words([read(each) for each in site.held()])):
+            click.echo(f"  {sentence}")
+        if said:
+            click.echo("  Until then the service holds them. What is missing: cairnwind wire held.")
     if reset and not as_json:
         back = [
             f"{each['name']} ({each['wanted']['words']})" for each in site.outputs() if each["wanted"]["on"]

@@ -188,14 +188,17 @@ def _count(things: Sized, what: str) -> str:
 
 @main.command()
 @click.argument("site_file", type=click.Path(dir_okay=False))
+@click.option(
+    "--held", "holding", is_flag=True, help="Show what has each output after a stop, a kill and a power cut."
+)
 @as_json
 @click.pass_context
-def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
+def check(ctx: click.Context, site_file: str, holding: bool, as_json: bool) -> None:
     """Read and check SITE_FILE without serving it; shows all its errors at once."""
     from dataclasses import asdict
 
     from cairnwind.cli import show
-    from cairnwind.site import SiteFileError
+    from cairnwind.site import SiteFileError, held
     from cairnwind.site.checked import check_site
 
     try:
@@ -209,6 +212,7 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
         raise
     from cairnwind.service.around import state_of, unknown_keys
 
+    has = held.held(site)
     missing = [
         f"remote {way} carries the key '{name}', which nobody has made"
         for way, name in unknown_keys(site, state_of(ctx.obj["state"]))
@@ -217,7 +221,17 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
         told = [asdict(found) for found in warnings.findings]
         told += [{"line": 0, "column": 0, "text": "", "what": each, "remedy": KEY_REMEDY} for each in missing]
         asked = [each._asdict() for each in answers]
-        show.emit({"file": site_file, "good": True, "findings": [], "warnings": told, "answers": asked})
+        rows = [each.form for each in has]
+        show.emit(
+            {
+                "file": site_file,
+                "good": True,
+                "findings": [],
+                "warnings": told,
+                "answers": asked,
+                "held": rows,
+            }
+        )
         return
     if warnings.findings:
         findings(warnings.shown())
@@ -229,6 +243,13 @@ def check(ctx: click.Context, site_file: str, as_json: bool) -> None:
     click.echo(
         f"{site_file} is good: {site.name}, {_count(site.boards, 'board')}, {_count(site.outputs, 'output')}, {_count(site.inputs, 'input')}."
     )
+    loose = held.in_words(has)
+    for sentence in loose:
+        click.echo(f"{click.style('warning', fg='yellow')}: {sentence}", err=True)
+    if loose and not holding:
+        click.echo(f"What is missing: cairnwind check --held {site_file}", err=True)
+    if holding:
+        show.held([each.form for each in has])
     for sentence in missing:
         click.echo(f"{click.style('warning', fg='yellow')}: {sentence}. {KEY_REMEDY}", err=True)
     if answers:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 import sys
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import IO, TYPE_CHECKING, Any, cast
 from zoneinfo import ZoneInfo
@@ -317,3 +317,17 @@ def change(kind: str, data: Mapping[str, Any], zone: ZoneInfo) -> str | None:
         case "command" if data["ending"] != "confirmed":
             return f"{at}  {data['output'] or 'site'}  {data['ending']}: {data['text']}"
     return None
+
+
+HELD = {True: ("safe", "green"), False: ("not safe", "red"), None: ("unknown", "yellow")}
+
+
+def held(rows: Iterable[Mapping[str, Any]]) -> None:
+    """What has each output when the service does not."""
+    for each in rows:
+        click.echo(click.style(each["output"], bold=True))
+        for when, then in (("stop", each["stop"]), ("kill", each["killed"]), ("power cut", each["power"])):
+            mark, colour = HELD[then["safe"]]
+            click.echo(f"  after a {when:<9}  {click.style(f'{mark:<8}', fg=colour)}  {then['says']}")
+        if each["remedy"]:
+            click.echo(click.style("  ! ", fg="yellow") + each["remedy"])

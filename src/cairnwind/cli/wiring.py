@@ -12,7 +12,7 @@ from click.shell_completion import CompletionItem
 from cairnwind.cli import show
 from cairnwind.cli.main import as_json, main, names_of, site_of
 from cairnwind.core.physics.sums import FLAG, SUMS, Asked, Sum, reckon
-from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.errors import CallerError, known
 
 
 class Wiring(click.Group):
@@ -153,6 +153,22 @@ def sheet(ctx: click.Context, as_json: bool) -> None:
             for each in found["parts"]
         ]
     )
+
+
+@wire.command()
+@click.argument("outputs", nargs=-1, shell_complete=names_of("output"))
+@as_json
+@click.pass_context
+def held(ctx: click.Context, outputs: tuple[str, ...], as_json: bool) -> None:
+    """What has each output when the service does not: after a stop, a kill, a power cut; and what is missing."""
+    found = {each["output"]: each for each in site_of(ctx).held()}
+    rows = [known("output", name, found) for name in outputs or found]
+    if as_json:
+        show.emit(rows)
+        return
+    if not rows:
+        click.echo("No output is wired yet.")
+    show.held(rows)
 
 
 def _value(part: Mapping[str, Any]) -> dict[str, Any]:

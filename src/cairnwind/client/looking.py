@@ -124,6 +124,10 @@ class Looking(Wire):
         found: str = self.call("GET", f"/circuits/{quote(name, safe='')}/drawing", text=True)
         return found
 
+    def held(self) -> list[forms.HeldForm]:
+        """What has each output when the service does not: after a stop, a kill, a power cut; and what is missing."""
+        return self._rows("/held")
+
     def sums(self) -> list[forms.Sum]:
         """Sums of wiring that may be asked for, and what each wants to know."""
         return self._rows("/sums")

@@ -57,6 +57,23 @@ class Sheet(TypedDict):
     parts: list[ToBuy]
 
 
+class HeldThen(TypedDict):
+    """What has an output at such a moment."""
+
+    safe: Annotated[bool | None, Meta(description="Whether it is at safe then; null: nobody knows.")]
+    says: str
+
+
+class HeldForm(TypedDict):
+    """What has an output when the service does not."""
+
+    output: str
+    stop: Annotated[HeldThen, Meta(description="After a stop in good order.")]
+    killed: Annotated[HeldThen, Meta(description="After the service was killed.")]
+    power: Annotated[HeldThen, Meta(description="After a power cut, before anything is told.")]
+    remedy: Annotated[str, Meta(description="What is missing.")]
+
+
 class SumAsk(TypedDict):
     """A value that a sum wants to know."""
 

@@ -210,6 +210,8 @@ _OTHERS: tuple[Call, ...] = (
     Call("GET", "/circuits", "watch", "Every wire of the site: where it begins, where it ends; and what parts to buy.", forms.Sheet),
     Call("GET", "/circuits/<name>", "watch", "How an output or an input is wired: parts with their values, wires, what was reckoned with.", forms.Circuit, examples=GALLERY),
     Call("GET", "/circuits/<name>/drawing", "watch", "The same drawn, in black.", "image/svg+xml", examples=GALLERY),
+    Call("GET", "/held", "watch", "What has each output when the service does not: after a stop, a kill, a power cut; and the resistor or line that is missing.",
+         list[forms.HeldForm]),
     Call("GET", "/sums", "watch", "Sums of wiring that may be asked for, and what each wants to know.", list[forms.Sum]),
     Call("POST", "/sums/<name>", "watch", "What a sum comes to, step by step, for texts with their units.", forms.Reckoned,
          {"type": "object", "additionalProperties": TEXT, "maxProperties": 20, "examples": [{"source": "5 V"}]}, examples={"name": "divider"}),

@@ -15,6 +15,7 @@ from cairnwind.service.bounded import Bounded
 from cairnwind.service.desk import Desk
 from cairnwind.site.circuit import Circuit, Part
 from cairnwind.site.circuits import circuit, sheet, to_buy
+from cairnwind.site.held import held
 
 DRAWINGS_KEPT = 200
 
@@ -33,6 +34,7 @@ class WiringViews:
             f"{v1}/circuits": {"GET": self.get_sheet},
             f"{v1}/circuits/<name>": {"GET": self.get_circuit},
             f"{v1}/circuits/<name>/drawing": {"GET": self.get_drawing},
+            f"{v1}/held": {"GET": self.get_held},
             f"{v1}/sums": {"GET": self.get_sums},
             f"{v1}/sums/<name>": {"POST": self.reckon},
         }
@@ -67,6 +69,10 @@ class WiringViews:
                 self._drawn.clear()
             known = self._drawn[name] = found, str(jsontext.read(self._drawing.run(_draw, found)))
         return Response(known[1], mimetype="image/svg+xml")
+
+    def get_held(self) -> Response:
+        """What has each output when the service does not."""
+        return answer([each.form for each in held(self.runtime.site)])
 
     def get_sums(self) -> Response:
         """The sums that may be asked for, and what each wants to know."""

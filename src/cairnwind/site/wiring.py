@@ -119,6 +119,20 @@ def holding(output: Output, there: Position | None) -> tuple[Fraction, str] | No
     return bias(pull)[0], "up" if safe_high else "down"
 
 
+def bias_needed(there: Position | None) -> Fraction:
+    """Ohms of the resistor that has a pin against its own pull."""
+    return bias(there.pull if there is not None and there.power_on != "floating" else None)[0]
+
+
+def sure(output: Output, there: Position) -> bool:
+    """Whether the output's bias resistor has the pin, whatever the pin's own pull."""
+    pull = there.pull if there.power_on != "floating" else None
+    if output.bias is None or there.power_on in ("high", "low"):
+        return False
+    agree = BEFORE.get(there.power_on) == (output.bias[1] == "up")
+    return pull is None or agree or pull / (pull + output.bias[0]) >= HIGH_SHARE
+
+
 def power_on(output: Output, there: Position) -> Iterator[Found]:
     """The pin's own state before software runs, against what keeps the load safe."""
     safe_high = wire.to_pin(output, output.safe) > 0
@@ -135,10 +149,8 @@ def power_on(output: Output, there: Position) -> Iterator[Found]:
         )
         return
     pull = there.pull if there.power_on != "floating" else None
-    if output.bias is not None and output.bias[1] == rail:
-        ohms = output.bias[0]
-        if pull is None or pull / (pull + ohms) >= HIGH_SHARE:
-            return
+    if output.bias is not None and output.bias[1] == rail and sure(output, there):
+        return
     ohms, share = bias(pull)
     to = "the pin's supply" if rail == "up" else "ground"
     fit = f'Fit {show_ohms(ohms)} from the pin to {to}, and write bias = "{show_ohms(ohms)} {rail}"'

@@ -15,7 +15,7 @@ from collections.abc import Callable, Collection, Mapping
 from functools import partial
 
 from cairnwind.boards.facts import Broker
-from cairnwind.boards.kinds import Kind
+from cairnwind.boards.kinds import BOARD, UNKNOWN, Holds, Kind
 from cairnwind.boards.mqtt import ORDER_LASTS, Connection
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
@@ -308,4 +308,5 @@ def _made(
 KIND = Kind(
     "a board behind the message broker, by topics and payloads",
     lambda board, around: BrokerLink(board, around.site.broker, around.site.name, around.secret), Network, _made, by_broker=True,
+    holds=lambda _: Holds(BOARD, UNKNOWN, UNKNOWN),
 )  # fmt: skip

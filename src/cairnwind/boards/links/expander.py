@@ -16,7 +16,7 @@ from pathlib import Path
 
 from cairnwind.boards import devices, profiles, wire
 from cairnwind.boards.facts import Chip
-from cairnwind.boards.kinds import Kind, Reads, Share
+from cairnwind.boards.kinds import AS_IT_WAS, BOARD, FLOATS, LOW, Holds, Kind, Reads, Share
 from cairnwind.boards.link import Seen
 from cairnwind.boards.twowire import ASLEEP, COUNTS_UP, RESTART, Bus, KernelBus, SimulatedBus
 from cairnwind.boards.wire import Put
@@ -370,4 +370,5 @@ def _shares(its: Expander) -> Share:
 KIND = Kind(
     "a chip on a two-wire bus", lambda board, _: ExpanderLink(board), Expander, _made, _reads,
     lines=lambda its: its.chip.lines if its else 16, looks=_looks, shares=_shares,
+    holds=lambda its: Holds(BOARD, AS_IT_WAS, FLOATS if its.chip.kind == "ports" else LOW),
 )  # fmt: skip

@@ -18,7 +18,7 @@ from typing import Any
 
 from cairnwind.boards import devices, gpio, wire
 from cairnwind.boards.guarded import Guard
-from cairnwind.boards.kinds import Kind, Share
+from cairnwind.boards.kinds import LINE, Holds, Kind, Share
 from cairnwind.boards.link import LineError, Seen
 from cairnwind.boards.sampling import Sampler
 from cairnwind.boards.sysfs import Converter, PwmChannel
@@ -528,5 +528,10 @@ def _shares(its: Kernel) -> Share:
 
 
 KIND = Kind(
-    "lines of the Linux kernel", lambda board, _: KernelLink(board), Kernel, looks=_looks, shares=_shares
+    "lines of the Linux kernel",
+    lambda board, _: KernelLink(board),
+    Kernel,
+    looks=_looks,
+    shares=_shares,
+    holds=lambda _: Holds(LINE, LINE, LINE, "the guard"),
 )

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from cairnwind.boards import devices, profiles, serialports
-from cairnwind.boards.kinds import Kind, Reads, Share
+from cairnwind.boards.kinds import AS_IT_WAS, BOARD, DEAD, FLOATS, Holds, Kind, Reads, Share
 from cairnwind.boards.master import SIMULATED, Master, Modbus
 from cairnwind.boards.ours import FirmwareLink
 from cairnwind.boards.sold import SoldLink
@@ -72,7 +72,14 @@ def _shares(its: Modbus) -> Share | None:
     )  # fmt: skip
 
 
+def _holds(its: Modbus) -> Holds:
+    killed = BOARD if its.watchdog else AS_IT_WAS
+    return Holds(
+        BOARD, killed, DEAD if its.profile is not None else FLOATS, "its watchdog" if its.watchdog else ""
+    )
+
+
 KIND = Kind(
     "a board that speaks Modbus on a serial line or by TCP: our own firmware, or a relay board by its profile",
-    lambda board, _: link_to(board), Modbus, _made, _reads, _lines, looks=_looks, shares=_shares,
+    lambda board, _: link_to(board), Modbus, _made, _reads, _lines, looks=_looks, shares=_shares, holds=_holds,
 )  # fmt: skip

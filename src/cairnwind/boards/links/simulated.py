@@ -12,7 +12,7 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import Any
 
 from cairnwind.boards import wire
-from cairnwind.boards.kinds import Kind
+from cairnwind.boards.kinds import LINE, Holds, Kind
 from cairnwind.boards.link import Clock, Fresh, Report, Seen, Traffic
 from cairnwind.boards.slow import Slow
 from cairnwind.core.facts import events as ev
@@ -291,4 +291,8 @@ class SimulatedLink:
             self._report(answer)
 
 
-KIND = Kind("a board in the service itself", lambda board, _: SimulatedLink(board))
+KIND = Kind(
+    "a board in the service itself",
+    lambda board, _: SimulatedLink(board),
+    holds=lambda _: Holds(LINE, LINE, LINE),
+)

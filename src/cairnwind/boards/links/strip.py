@@ -20,7 +20,7 @@ from functools import partial
 from pathlib import Path
 from typing import Protocol
 
-from cairnwind.boards.kinds import Kind, Share
+from cairnwind.boards.kinds import AS_IT_WAS, BOARD, DEAD, Holds, Kind, Share
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
 from cairnwind.core.facts.hardware import Board
@@ -244,4 +244,5 @@ KIND = Kind(
     lines=lambda its: 3 * (its.pixels if its else 1),
     shares=lambda its: Share(f"device {its.device}", "the strip", key="device", remedy="Join them to one board with all its lamps, or give one another device.")
     if its.device != "simulated" else None,
+    holds=lambda _: Holds(BOARD, AS_IT_WAS, DEAD),
 )  # fmt: skip
