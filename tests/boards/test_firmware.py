@@ -349,7 +349,7 @@ def test_the_host_killed_the_engine_hung_the_board_reset(chip: emulated.Board) -
     eventually(lambda: len(linked.of(ev.LinkUp)) == 3, within=8)
     eventually(lambda: chip.pin(RELAY))
     linked.link.drive([ev.Drive("relay", 3, ON)])
-    eventually(lambda: not chip.pin(RELAY))
+    eventually(lambda: any(each.generation == 3 for each in linked.of(ev.Confirmed)))
     before = len(linked.said)
     chip.tell("reset")  # in the middle of traffic: modes are kept, what was on is not
     reason = eventually(lambda: linked.of(ev.LinkLost)[2:], within=8)[0].reason

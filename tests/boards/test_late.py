@@ -12,16 +12,18 @@ import time
 import tty
 from collections.abc import Iterator
 from contextlib import suppress
+from pathlib import Path
 
 import pytest
 from pymodbus.framer import FramerRTU
 
-from cairnwind.boards import profiles
+from cairnwind.boards import profiles, serialports
 from cairnwind.boards.links.modbus import link_to
 from cairnwind.boards.master import Master, Modbus
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.facts.outputs import Output
+from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.fact import replace
 from cairnwind.core.values.settings import OFF, ON
 from cairnwind.service.startup import clock
@@ -47,12 +49,17 @@ class Late:
         self.simple = False
         """It knows no function for several coils."""
         self.manner = "at once"
+        self.echoes = False
+        """Its adapter gives back what is sent."""
+        self.silences: list[float] = []
+        """Seconds from an answer to the next question."""
         self.late = LATE
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._run)
         self._thread.start()
 
     def _run(self) -> None:
+        spoken = 0.0
         while not self._over.is_set():
             frame = b""
             while select.select([self._line], [], [], 0.1 if not frame else 0.004)[0]:
@@ -60,7 +67,12 @@ class Late:
             if len(frame) < 8 or framed(frame[:-2]) != frame:
                 continue
             self.asked += 1
+            if spoken:
+                self.silences.append(time.monotonic() - spoken)
+            if self.echoes:
+                os.write(self._line, frame)
             self._send(self._answer(frame))
+            spoken = time.monotonic()
 
     def _answer(self, frame: bytes) -> bytes:
         if frame[1] == 15 and not self.simple:
@@ -187,3 +199,61 @@ def test_frames_of_a_serial_line_over_a_network_are_told_apart_as_well(board: La
         assert bool(board.coils & 1) == (want is ON)
     assert {each.setting for each in of_kind(said, ev.Confirmed) if each.output == "b"} <= {OFF}
     link.close()
+
+
+def test_an_adapter_that_gives_back_what_is_sent(board: Late) -> None:
+    board.echoes = True
+    facts = Modbus(board.port, 1, profiles.relays("relays-8"), baud=115_200, watchdog=0)
+    link, said = opened(facts, {"a": 0})
+    eventually(lambda: of_kind(said, ev.LinkLost), within=10)
+    assert "gives back what is sent" in of_kind(said, ev.LinkLost)[0].reason
+    assert "echo = true" in of_kind(said, ev.LinkLost)[0].reason
+    link.close()
+    link, said = opened(replace(facts, echo=True), {"a": 0})
+    for generation, want in enumerate((ON, OFF, ON), 1):
+        link.drive([ev.Drive("a", generation, want)])
+        eventually(lambda g=generation: any(each.generation == g for each in of_kind(said, ev.Confirmed)))
+        assert bool(board.coils & 1) == (want is ON)
+    assert not of_kind(said, ev.LinkLost)
+    link.close()
+
+
+def test_a_line_is_silent_between_frames_by_whatever_name_it_is_spoken_to(
+    board: Late, tmp_path: Path
+) -> None:
+    other = tmp_path / "by-another-name"
+    other.symlink_to(board.port)
+    assert serialports.terms(str(other)) == serialports.terms(board.port)
+    facts = Modbus(board.port, 1, profiles.relays("relays-8"), baud=115_200, watchdog=0, silence=30_000_000)
+    link, said = opened(facts, {"a": 0})
+    second, heard = opened(replace(facts, port=str(other), unit=2), {"b": 1})
+    for generation, want in enumerate((ON, OFF, ON), 1):
+        link.drive([ev.Drive("a", generation, want)])
+        second.drive([ev.Drive("b", generation, want)])
+        for events in (said, heard):
+            eventually(
+                lambda g=generation, e=events: any(each.generation == g for each in of_kind(e, ev.Confirmed))
+            )
+    assert board.coils == 0b11
+    assert min(board.silences) >= 0.03, "of whichever unit"
+    link.close()
+    second.close()
+
+
+def test_a_port_whose_driver_cannot_turn_the_wires_round(board: Late) -> None:
+    facts = Modbus(board.port, 1, profiles.relays("relays-8"), baud=115_200, watchdog=0, rs485=True)
+    link, said = opened(facts, {"a": 0})
+    assert "cannot turn its two wires round" in of_kind(said, ev.LinkLost)[0].reason
+    link.close()
+
+
+@pytest.mark.parametrize(
+    ("baud", "fits"),
+    [(9600, True), (115_200, True), (230_400, False), (250_000, True), (921_600, False), (1_000_000, True)],
+)
+def test_a_speed_that_the_chip_can_keep(baud: int, fits: bool) -> None:
+    if fits:
+        serialports.see_baud(baud)
+        return
+    with pytest.raises(CallerError, match=f"away from {baud} baud"):
+        serialports.see_baud(baud)

@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from cairnwind.boards.links import strip
-from cairnwind.boards.links.strip import RESET_BYTES, SPEED, SimulatedStrip, Strip, StripLink, encode
+from cairnwind.boards.links.strip import CODES, SimulatedStrip, Strip, StripLink, encode, in_order
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.facts.outputs import Output
@@ -23,19 +23,37 @@ from cairnwind.service.startup import clock
 from tests.conftest import eventually, of_kind
 
 
-@given(st.binary(min_size=3, max_size=90).map(lambda data: data[: len(data) // 3 * 3]))
-def test_pulses_are_of_the_lengths_that_lamps_ask_for(channels: bytes) -> None:
-    data = encode(channels)
-    bits = "".join(f"{byte:08b}" for byte in data)
-    body = bits[8 * RESET_BYTES : -8 * RESET_BYTES]
-    assert len(body) == 24 * len(channels), "1.25 us for each bit of the strip's"
+@given(
+    st.sampled_from(sorted(CODES)),
+    st.binary(min_size=3, max_size=90).map(lambda data: data[: len(data) // 3 * 3]),
+)
+def test_pulses_are_of_the_lengths_that_lamps_ask_for(bits: int, channels: bytes) -> None:
+    code = CODES[bits]
+    data = encode(channels, code)
+    sent = "".join(f"{byte:08b}" for byte in data)
+    body = sent[8 * code.reset : -8 * code.reset]
+    assert len(body) == 8 * bits * len(channels)
+    assert 1e6 * bits / code.speed == 1.25, "us for each bit of the strip's"
     for at, bit in enumerate("".join(f"{byte:08b}" for byte in channels)):
-        pulse = body[3 * at : 3 * at + 3]
-        assert pulse == ("110" if bit == "1" else "100"), "0.83 us high is a one, 0.42 us a zero"
-    assert 8 * RESET_BYTES / SPEED >= 280e-6, "the low that makes them show"
-    lamps = SimulatedStrip(len(channels) // 3)
+        pulse = body[bits * at : bits * (at + 1)]
+        assert pulse == pulse.rstrip("0").ljust(bits, "0"), "high, then low"
+        high = 1e6 * pulse.count("1") / code.speed
+        assert 0.7 < high < 0.9 if bit == "1" else 0.25 < high < 0.45, "0.8 us high is a one, 0.35 us a zero"
+    assert 8 * code.reset / code.speed >= 280e-6, "the low that makes them show"
+    lamps = SimulatedStrip(len(channels), code)
     lamps.send(data)
     assert lamps.channels == channels
+    if bits == 8:  # a controller that pauses between bytes makes lows longer, and no high
+        assert all(not byte & 1 for byte in data)
+
+
+@given(st.lists(st.integers(0, FULL), min_size=3, max_size=3))
+def test_a_white_led_takes_what_the_three_have_in_common(levels: list[int]) -> None:
+    green, red, blue, white = in_order(levels, "GRBW")
+    assert min(red, green, blue) == 0
+    for one, level in zip((red, green, blue), levels, strict=True):
+        assert abs(one + white - level * 255 / FULL) <= 1
+    assert in_order(levels, "RGB") == [(level * 255 + FULL // 2) // FULL for level in levels]
 
 
 def opened(device: str = "simulated", order: str = "GRB") -> tuple[StripLink, list[Any]]:

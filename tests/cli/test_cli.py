@@ -33,7 +33,9 @@ def test_a_session_at_the_terminal(running: Running) -> None:
     why = running.cli("why", "gallery").stdout
     assert why.startswith("gallery is 40 %: a person at the command line (first key) wants it 40 %")
     stop = running.cli("stop", "--reason", "smoke")
-    assert stop.stdout == "all-stop (confirmed: every output that answers is safe)\n"
+    assert stop.stdout.startswith("all-stop (confirmed: every output that answers is safe)\n")
+    assert "After a kill, kiln and gallery are not held at safe." in stop.stdout
+    assert "Fit 12 kohm from near:" in running.cli("wire", "held", "kiln").stdout
     assert running.link().level("vent") == FULL
     assert "ALL-STOP since" in running.cli("look").stdout
     refused = running.cli("turn", "vent", "on")
@@ -69,6 +71,7 @@ def test_json_for_scripts(running: Running) -> None:
     good = json.loads(cairnwind("check", str(SITE_FILE), "--json").stdout)
     overloaded, overlap = good.pop("warnings")
     assert {each["verdict"] for each in good.pop("answers")} == {"excluded"}
+    assert {each["output"] for each in good.pop("held") if each["killed"]["safe"] is False} >= {"clay-store"}
     assert good == {"file": str(SITE_FILE), "good": True, "findings": []}
     assert overloaded["what"].startswith("supply coil-rail gives 250 mA")
     assert overlap["what"].startswith("'late window' and 'shop window' both want window, first from")

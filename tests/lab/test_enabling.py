@@ -6,6 +6,7 @@ import os
 import re
 import signal
 import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -54,10 +55,11 @@ SUPPLY = SITE.replace('sense = "active-low"', 'sense = "active-low", switches = 
 
 
 @pytest.fixture
-def stub() -> twowire.KernelBus:
+def stub() -> Iterator[twowire.KernelBus]:
     bus = twowire.KernelBus(BUS, 0x20)
     bus.write(0x14, b"\xff\xff")  # as a service before this one left it
-    return bus
+    yield bus
+    bus.write(0x14, b"\x00\x00")
 
 
 def enabled(world: World) -> bool:
@@ -69,8 +71,11 @@ def on(stub: twowire.KernelBus) -> bool:
 
 
 @pytest.fixture(autouse=True)
-def held(world: World) -> None:
+def held(world: World) -> Iterator[None]:
     world.pull(ENABLE, True)  # the resistor, while nobody has the line
+    yield
+    for line in (ENABLE, ENABLE + 1):
+        world.pull(line, False)
 
 
 @pytest.mark.parametrize("number", [signal.SIGTERM, signal.SIGKILL, signal.SIGSTOP])

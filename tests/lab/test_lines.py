@@ -226,6 +226,26 @@ def test_two_chips_of_one_label_are_told_apart_by_their_devices(world: World) ->
         second.rmdir()
 
 
+@pytest.mark.parametrize("driver", ["open-drain", "open-source"])
+def test_an_open_drain_lets_go_and_what_else_has_the_wire_is_seen(
+    driver: str, opened: Make, world: World, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The simulated chip keeps a line that is let go as it was, whoever pulls: what it shows then is put in here."""
+    lets_go = driver == "open-drain"  # where it is high
+    world.pull(2, lets_go)
+    lamp = Output("lamp", "relay", Pin("b", 2), driver=driver, active_low=lets_go)
+    host = opened([lamp], [])
+    assert world.value(2) == lets_go, "its resistor has it"
+    chip = gpio.Chip(CHIP)
+    assert chip.info(2).flags & gpio.DRIVERS[driver]
+    chip.close()
+    host.link.drive([ev.Drive("lamp", 1, ON)])
+    eventually(lambda: [event.setting for event in host.of(ev.Confirmed)] == [ON])
+    assert world.value(2) != lets_go
+    monkeypatch.setattr(gpio.Lines, "get", lambda self: int(lets_go))
+    eventually(lambda: [event.setting for event in host.of(ev.Confirmed)] == [ON, OFF])
+
+
 def test_an_edge_that_was_lost_and_a_chip_that_went_with_outputs_only(opened: Make, world: World) -> None:
     world.pull(4, True)
     link = opened([HIGH], [BUTTON])

@@ -82,6 +82,7 @@ def suits(image: Image) -> None:
 
 def build(out: Path, baud: int, unit: int) -> Image:
     """Build an image. Raises `CallerError` when sources or compiler are missing."""
+    serialports.see_baud(baud)
     if not (SOURCES / "avr.c").exists():
         raise CallerError(
             "no-file",

@@ -18,6 +18,7 @@ from cairnwind.core.values.errors import BoardError
 CONSUMER = "cairnwind"
 USED, INPUT, OUTPUT = 1 << 0, 1 << 2, 1 << 3
 RISING, FALLING = 1 << 4, 1 << 5
+DRIVERS = {"push-pull": 0, "open-drain": 1 << 6, "open-source": 1 << 7}
 PULL_UP, PULL_DOWN, NO_PULL = 1 << 8, 1 << 9, 1 << 10
 PULLS = {"up": PULL_UP, "down": PULL_DOWN, "none": NO_PULL}
 ATTR_VALUES, ATTR_DEBOUNCE = 2, 3

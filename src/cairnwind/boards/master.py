@@ -6,6 +6,7 @@ more: what is late must never be taken for the answer to what was asked next.
 
 from __future__ import annotations
 
+import os
 import select
 import time
 import tomllib
@@ -84,6 +85,23 @@ class Modbus:
         'over a network: `"tcp"`, or `"rtu"`: frames as on a serial line, which an adapter passes on',
         partial(entries.choice, among=("tcp", "rtu")), default="tcp", unsaid='"tcp"',
     )  # fmt: skip
+    echo: bool = written(
+        "whether its adapter gives back what is sent, as some for two wires do",
+        entries.flag,
+        default=False,
+        unsaid="false",
+    )
+    rs485: bool = written(
+        "whether the port's driver turns the two wires round by itself: the kernel's RS-485 mode",
+        entries.flag,
+        default=False,
+        unsaid="false",
+    )
+    silence: int = written(
+        "how long the line is silent before each frame; 3.5 characters, as the standard has it, unless said",
+        partial(duration, longest=1), default=0,
+    )  # fmt: skip
+    """Nanoseconds."""
     watchdog: int = written(
         "without a valid frame for so long the firmware goes to its safe values; of a board that is sold it is none, unless it is known to have one",
         partial(duration, longest=60), default=2_000_000_000, unsaid='"2 s"',
@@ -141,7 +159,7 @@ class Master(Worker):
         """It has, since it was taken."""
         self._patient_until = 0.0
         self._polled = 0.0
-        self._gap = 0.0 if self.facts.tcp else max(0.00175, 38.5 / self.facts.baud)
+        self._gap = 0.0 if self.facts.tcp else max(0.00175, 38.5 / self.facts.baud, self.facts.silence / 1e9)
         self._answers = 1.0 if self.facts.tcp else ANSWER_WITHIN + 300 * 11 / self.facts.baud
         """Seconds in which an answer has to come."""
         self._sent = 0.0
@@ -160,7 +178,9 @@ class Master(Worker):
 
     def connect(self) -> None:
         """Open the line if nobody has, and wait for the board's first answer, however soon that comes."""
-        port = self.facts.port if self.facts.tcp else self._find()
+        port = (
+            self.facts.port if self.facts.tcp else os.path.realpath(self._find())
+        )  # it may have several names
         self._name, self._line = port, Line.take(port)
         with self._line.turn:
             if self._line.client is None:
@@ -228,6 +248,7 @@ class Master(Worker):
                 timeout=self._answers,
                 retries=0,
                 trace_packet=self._line.trace,
+                handle_local_echo=self.facts.echo,
             )
         if not self._connect(client):
             raise self._cannot_open(port)
@@ -237,7 +258,32 @@ class Master(Worker):
         import logging
 
         logging.getLogger("pymodbus").setLevel(logging.CRITICAL)  # it is told here, once
-        return bool(client.connect())
+        if not client.connect():
+            return False
+        if not self.facts.tcp:
+            self._set_port(client)
+        return True
+
+    def _set_port(self, client: Any) -> None:
+        """What of a serial port is more than its speed. Raises `BoardError`."""
+        from serial.rs485 import RS485Settings
+
+        if self.facts.rs485:
+            try:
+                client.socket.rs485_mode = RS485Settings()
+            except (OSError, ValueError):
+                client.close()
+                raise BoardError(
+                    "not-supported",
+                    f"{self._name} cannot turn its two wires round: its driver has no RS-485 mode.",
+                    "Take rs485 away, and use an adapter that turns them by itself.",
+                ) from None
+        try:
+            client.socket.set_low_latency_mode(
+                True
+            )  # or what came is passed on 16 ms late, by the adapters that are usual
+        except (OSError, ValueError, AttributeError):
+            pass  # not all drivers know it
 
     def _cannot_open(self, port: str) -> BoardError:
         if self.facts.tcp:
@@ -329,6 +375,16 @@ class Master(Worker):
                 ):
                     if not self.facts.tcp:
                         self._find()
+                    if (
+                        self._line is not None
+                        and self._line.raw[0]
+                        and self._line.raw[1].startswith(self._line.raw[0])
+                    ):
+                        raise BoardError(
+                            "echo",
+                            f"{self._name} gives back what is sent, instead of an answer of unit {self.facts.unit}.",
+                            "Where its adapter does that: echo = true. See to the board's supply, its wires and its number.",
+                        ) from error
                     raise BoardError(
                         "no-answer",
                         f"unit {self.facts.unit} on {self._name} does not answer.",
@@ -356,7 +412,15 @@ class Master(Worker):
     def _exchange(self, line: Line, client: Any, what: str, *args: Any, **more: Any) -> Any:
         """One request and its answer, by whoever has the line."""
         line.raw = [b"", b""]
+        if (early := line.spoken + self._gap - time.monotonic()) > 0:
+            time.sleep(early)
         self._sent = time.monotonic()
+        try:
+            return self._call(client, what, *args, **more)
+        finally:
+            line.spoken = time.monotonic()
+
+    def _call(self, client: Any, what: str, *args: Any, **more: Any) -> Any:
         return getattr(client, what)(*args, device_id=self.facts.unit, **more)
 
     def _hush(self, line: Line) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import threading
 from collections import deque
 from collections.abc import Iterator
@@ -11,18 +12,45 @@ from pathlib import Path
 from typing import Any, ClassVar
 
 from cairnwind.core.values import entries
-from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.core.values.keys import written
 
 BAUDS = (1200, 2400, 4800, 9600, 19200, 38400, 57600, 115200, 230400, 250000, 460800, 500000, 921600, 1000000)
 """Speeds that a line may have."""
+CLOCK = 16_000_000
+"""Hertz of the chip that our firmware runs on."""
+WORST = 0.025
+"""So far two ends of a line may be apart: a bit is read in its middle, ten of them after one start."""
 PARITY = written('`"none"`, `"even"` or `"odd"`', entries.parity, default="N", unsaid='"none"')
 STOP_BITS = written("1 or 2", partial(entries.one_of, among=(1, 2)), default=1, unsaid="1")
 
 
+def _off(baud: int) -> float:
+    counts = max(1, round(CLOCK / (8 * baud)))
+    return abs(CLOCK / (8 * counts) / baud - 1)
+
+
+def see_baud(baud: int) -> None:
+    """Raise `CallerError` (``key``: baud) for a speed that the chip of our firmware is too far away from: it divides its clock by eight times
+    a whole number (data sheet, asynchronous double speed)."""
+    if _off(baud) <= WORST:
+        return
+    fit = ", ".join(str(each) for each in BAUDS if _off(each) <= WORST)
+    error = CallerError(
+        "bad-value", f"Our firmware's chip at {CLOCK // 1_000_000} MHz is {_off(baud):.1%} away from {baud} baud: its frames would be garbled.",
+        f"Take one of {fit}.",
+    )  # fmt: skip
+    error.more["key"] = "baud"
+    raise error
+
+
 def terms(port: str) -> str:
-    """A port as it is spoken of."""
-    return f"serial port {port}"
+    """A port as it is spoken of: by the one name that it has, where it is there."""
+    if port.startswith("usb:"):
+        from serial.tools import list_ports
+
+        port = next((each.device for each in list_ports.comports() if each.serial_number == port[4:]), port)
+    return f"serial port {os.path.realpath(port) if port.startswith('/') else port}"
 
 
 def known() -> list[str]:
@@ -65,7 +93,6 @@ def find(port: str) -> str:
 def trouble(path: str) -> BoardError | None:
     """Why a port that is there cannot be used, if it cannot: no right to it, or another program has it."""
     import fcntl
-    import os
 
     from cairnwind.boards.gpio import no_permission
 
@@ -89,8 +116,6 @@ def trouble(path: str) -> BoardError | None:
 
 def _holder(path: str) -> str:
     """The program that has locked a device, as proc(5) tells in /proc/locks."""
-    import os
-
     its = os.stat(path)
     mine = f"{os.major(its.st_dev):02x}:{os.minor(its.st_dev):02x}:{its.st_ino}"
     try:
@@ -158,6 +183,8 @@ class Line:
         self.users = 0
         self.raw = [b"", b""]
         """What was sent and received in the present turn."""
+        self.spoken = 0.0
+        """Monotonic seconds at which somebody last said anything on it."""
 
     def trace(self, sending: bool, data: bytes) -> bytes:
         """What the client calls with everything that goes over the line."""

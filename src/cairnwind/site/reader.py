@@ -319,6 +319,8 @@ class Reader(Page):
         output = Output(name, **values)
         output = replace(output, safe=table.get("safe", output.read, output.off))
         output = replace(output, rest=table.get("rest", output.read, output.safe))
+        if output.driver != "push-pull" and pin is not None:
+            self._driven(output, table)
         if output.takes == "tone" and (output.safe.on or output.rest.on):
             table.point(
                 "rest" if table.has("rest") else "safe",
@@ -326,6 +328,21 @@ class Reader(Page):
                 "Take it away: every tone has an end.",
             )
         return output if kind and pin else None
+
+    def _driven(self, output: Output, table: Table) -> None:
+        """Whether its pin can drive as is said."""
+        if not self.boards[output.pin.board].drivers:
+            table.point(
+                "driver",
+                f"{output.pin.both} always drives both ways",
+                "Take it away: that is for lines of the kernel.",
+            )
+        elif output.frequency is not None and not output.by_software:
+            table.point(
+                "driver",
+                f"PWM hardware drives both ways, whatever {output.pin.both} does else",
+                "Take it, or the frequency, away.",
+            )
 
     def _input(self, name: str, table: Table) -> Input | None:
         kind = self._kind(table, INPUT["kind"])

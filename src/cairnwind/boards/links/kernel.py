@@ -66,6 +66,8 @@ class Kernel:
     )
     software = True
     """A program can make PWM on its lines."""
+    drivers = True
+    """Its lines may have an open drain or source."""
 
     @property
     def functions(self) -> frozenset[str]:
@@ -199,7 +201,8 @@ class KernelLink(Worker):
         safe = wire.to_pins(output, output.safe)
         if plain and plain[0] not in self._held:
             values = sum(1 << number for number, line in enumerate(plain) if safe[line].parts)
-            self._held.update(dict.fromkeys(plain, self._chip.request(plain, gpio.OUTPUT, values=values)))
+            flags = gpio.OUTPUT | gpio.DRIVERS[output.driver]
+            self._held.update(dict.fromkeys(plain, self._chip.request(plain, flags, values=values)))
             said = f"line{'s' if plain[1:] else ''} {_list(plain)} taken as output at {values:0{len(plain)}b}"
             self.traffic.add("sent", b"", said)
         for line in output.lines:
@@ -344,13 +347,19 @@ class KernelLink(Worker):
         self.traffic.rounds += 1
 
     def _look_again(self) -> None:
-        """Whether the chip is still there, though nothing is asked of it; and what inputs are at, for an edge may have been lost."""
+        """Whether the chip is still there, though nothing is asked of it; what inputs are at, for an edge may have been lost; and outputs, for
+        something else may have their wire."""
         assert self._chip is not None
         if not self._chip.there():
             raise gpio.trouble(OSError(errno.ENODEV, "gone"), self._chip.path)
         for line, watched in self._watched.items():
             if line not in self._polled:
                 self.seen(line, bool(watched.get()), settled=True)
+        for held in {id(held): held for held in self._held.values()}.values():
+            now = held.get()
+            for line in held.lines:
+                if line not in self._software:
+                    self.observed(line, FULL if now & held.bit[line] else 0)
 
     def attempt_now(self, line: int, trial: Trial | None) -> None:
         """Take one more line, or a PWM or analogue channel, for as long as it is tried; the guard knows of it."""

@@ -42,7 +42,10 @@ def _made(**values: Any) -> Modbus:
         values.setdefault(
             "watchdog", 0
         )  # a board that is sold rests by itself only where that is known of it
-    return Modbus(**values)
+    made = Modbus(**values)
+    if made.profile is None and not made.tcp:
+        serialports.see_baud(made.baud)
+    return made
 
 
 def _lines(its: Modbus | None) -> int:
@@ -66,9 +69,10 @@ def _shares(its: Modbus) -> Share | None:
         return None
     parity = {"N": "no parity", "E": "even parity", "O": "odd parity"}[its.parity]
     line = f"{its.baud} baud, {parity}, {its.stop_bits} stop bit{'s' if its.stop_bits > 1 else ''}"
+    line += f"{', echo' if its.echo else ''}{', RS-485 mode' if its.rs485 else ''}"
     line = f"{its.framing.upper()} frames" if its.tcp else line
     return Share(
-        its.port if its.tcp else serialports.terms(its.port), f"unit {its.unit}", line, "framing" if its.tcp else "baud, parity and stop_bits", "port", "Give each a number of its own: unit = 2."
+        its.port if its.tcp else serialports.terms(its.port), f"unit {its.unit}", line, "framing" if its.tcp else "baud, parity, stop_bits, echo and rs485", "port", "Give each a number of its own: unit = 2."
     )  # fmt: skip
 
 

@@ -14,11 +14,11 @@ from __future__ import annotations
 import os
 import struct
 import time
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from fcntl import ioctl
-from functools import partial
+from functools import cache, partial
 from pathlib import Path
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from cairnwind.boards.kinds import AS_IT_WAS, BOARD, DEAD, Holds, Kind, Share
 from cairnwind.boards.wire import Put
@@ -30,10 +30,31 @@ from cairnwind.core.values.fact import fact
 from cairnwind.core.values.keys import written
 from cairnwind.core.values.settings import FULL
 
-SPEED = 2_400_000
-"""Hertz of the SPI clock: three bits for one of the strip's."""
-RESET_BYTES = SPEED * 300 // 1_000_000 // 8
-"""Of low: 300 us."""
+
+class Code(NamedTuple):
+    """How SPI makes the pulses of the strip's bits."""
+
+    bits: int
+    """SPI bits for one of the strip's."""
+    speed: int
+    """Hertz of the SPI clock."""
+    zero: int
+    one: int
+    """What is sent for a 0 and a 1, the highest bit first."""
+
+    @property
+    def reset(self) -> int:
+        """Bytes of low: 300 us."""
+        return self.speed * 300 // 1_000_000 // 8
+
+    @property
+    def longest_zero(self) -> int:
+        """SPI bits high, of a 0."""
+        return self.zero.bit_count()
+
+
+CODES = {3: Code(3, 2_400_000, 0b100, 0b110), 8: Code(8, 6_400_000, 0b1100_0000, 0b1111_1000)}
+"""By SPI bits for one of the strip's. Controllers that pause between bytes need eight: a pause is then always within the low."""
 TRIES = 3
 """Attempts at a frame: what was sent is sent again."""
 BUFFER = Path("/sys/module/spidev/parameters/bufsiz")
@@ -44,19 +65,22 @@ _WR_MODE, _WR_BITS, _WR_SPEED = 0x40016B01, 0x40016B03, 0x40046B04
 """ioctl numbers of Linux's spidev (include/uapi/linux/spi/spidev.h)."""
 
 
-def _thrice(byte: int) -> bytes:
-    spread = 0
-    for bit in range(8):
-        spread |= (0b110 if byte >> bit & 1 else 0b100) << 3 * bit
-    return spread.to_bytes(3, "big")
+@cache
+def _table(code: Code) -> list[bytes]:
+    """The SPI bytes of each byte of the strip's."""
+    found = []
+    for byte in range(256):
+        spread = 0
+        for bit in range(8):
+            spread |= (code.one if byte >> bit & 1 else code.zero) << code.bits * bit
+        found.append(spread.to_bytes(code.bits, "big"))
+    return found
 
 
-_CODE = [_thrice(byte) for byte in range(256)]
-
-
-def encode(channels: bytes) -> bytes:
+def encode(channels: bytes, code: Code = CODES[3]) -> bytes:
     """The SPI bytes for the strip's channels, in the order they go out, with the low before and after."""
-    return bytes(RESET_BYTES) + b"".join([_CODE[byte] for byte in channels]) + bytes(RESET_BYTES)
+    table = _table(code)
+    return bytes(code.reset) + b"".join([table[byte] for byte in channels]) + bytes(code.reset)
 
 
 def buffer() -> int:
@@ -80,7 +104,9 @@ class Wire(Protocol):
 class SpiDevice:
     """The kernel's SPI device."""
 
-    def __init__(self, path: str) -> None:
+    def __init__(self, path: str, code: Code = CODES[3], lamp: int = 3) -> None:
+        """``lamp``: channels of one."""
+        self._code, self._lamp = code, lamp
         try:
             self._file = os.open(path, os.O_RDWR | os.O_CLOEXEC)
         except OSError as error:
@@ -95,7 +121,7 @@ class SpiDevice:
         try:
             ioctl(self._file, _WR_MODE, struct.pack("B", 0))
             ioctl(self._file, _WR_BITS, struct.pack("B", 8))
-            ioctl(self._file, _WR_SPEED, struct.pack("I", SPEED))
+            ioctl(self._file, _WR_SPEED, struct.pack("I", code.speed))
         except OSError as error:
             os.close(self._file)
             raise BoardError(
@@ -106,7 +132,7 @@ class SpiDevice:
         """One transfer: in two, the lamps would take the pause between them for the end."""
         most = buffer()
         if len(data) > most:
-            lamps = (most - 2 * RESET_BYTES) // 9
+            lamps = (most - 2 * self._code.reset) // (self._code.bits * self._lamp)
             raise BoardError(
                 "device", f"the strip takes {len(data)} bytes at once, and the SPI driver {most}: that is {lamps} lamps",
                 f"Add spidev.bufsiz={1 << len(data).bit_length()} to the kernel's command line, or have fewer lamps on one line.",
@@ -129,15 +155,15 @@ class SpiDevice:
 class SimulatedStrip:
     """A strip in this process: it takes pulses as real lamps do, and shows what they mean."""
 
-    def __init__(self, pixels: int) -> None:
-        self.channels = bytes(3 * pixels)
+    def __init__(self, channels: int, code: Code = CODES[3]) -> None:
+        self.channels, self._code = bytes(channels), code
         """What it shows, as it was sent."""
         self.frames = 0
 
     def send(self, data: bytes) -> None:
-        """Take the pulses: a high of one SPI bit is a 0, of two a 1; the low after them makes it show."""
+        """Take the pulses: one that is longer than a 0 is a 1; the low after them makes it show."""
         bits = "".join(f"{byte:08b}" for byte in data).strip("0") + "0"
-        found = ["1" if pulse == "11" else "0" for pulse in bits.split("0") if pulse]
+        found = ["1" if len(pulse) > self._code.longest_zero else "0" for pulse in bits.split("0") if pulse]
         whole = int("".join(found) or "0", 2).to_bytes(-(-len(found) // 8), "big") if found else b""
         self.channels = (whole + bytes(len(self.channels)))[: len(self.channels)]
         self.frames += 1
@@ -146,7 +172,7 @@ class SimulatedStrip:
         """Nothing to let go."""
 
 
-ORDERS = ("GRB", "RGB", "BGR", "BRG", "RBG", "GBR")
+ORDERS = ("GRB", "RGB", "BGR", "BRG", "RBG", "GBR", "GRBW", "RGBW")
 
 
 @fact
@@ -163,8 +189,13 @@ class Strip:
         partial(entries.whole, low=1, high=1000), name="lamps", needed="Say how many lamps it has: lamps = 30.",
     )  # fmt: skip
     order: str = written(
-        "in which order a lamp takes its channels: " + ", ".join(f'`"{order}"`' for order in ORDERS),
+        "in which order a lamp takes its channels: " + ", ".join(f'`"{order}"`' for order in ORDERS)
+        + "; one with W gets its white from what red, green and blue have in common",
         partial(entries.choice, among=ORDERS), default="GRB", unsaid='"GRB"',
+    )  # fmt: skip
+    spi_bits: int = written(
+        "SPI bits for one of the strip's: 3, or 8 for a controller that pauses between bytes",
+        partial(entries.one_of, among=tuple(CODES)), default=3, unsaid="3",
     )  # fmt: skip
     functions = frozenset({"pwm"})
     steps = 255
@@ -176,6 +207,16 @@ class Strip:
         return True
 
 
+def in_order(levels: Sequence[int], order: str) -> list[int]:
+    """What one lamp is sent for red, green and blue: 0 to 255, in the order in which it takes them.
+
+    Its white, if it has one, is what the three have in common, which they then do without: its LED is made for that.
+    """
+    white = min(levels) if "W" in order else 0
+    parts = [*(level - white for level in levels), white]
+    return [(parts["RGBW".index(letter)] * 255 + FULL // 2) // FULL for letter in order]
+
+
 class StripLink(Worker):
     """The link to one strip, written whole at each change and never read back."""
 
@@ -184,14 +225,17 @@ class StripLink(Worker):
     def __init__(self, board: Board) -> None:
         super().__init__(board)
         self.facts = board.facts
-        self.simulated = SimulatedStrip(self.facts.pixels) if self.facts.device == "simulated" else None
+        self._code, lamp = CODES[self.facts.spi_bits], len(self.facts.order)
+        self.simulated = (
+            SimulatedStrip(lamp * self.facts.pixels, self._code) if self.facts.device == "simulated" else None
+        )
         self._wire: Wire | None = None
         self._levels = [0] * (3 * self.facts.pixels)
         self._sent = 0.0
 
     def connect(self) -> None:
         """Open the device; everything dark."""
-        self._wire = self.simulated or SpiDevice(self.facts.device)
+        self._wire = self.simulated or SpiDevice(self.facts.device, self._code, len(self.facts.order))
         self._levels = [0] * (3 * self.facts.pixels)
         self._send()
 
@@ -227,13 +271,12 @@ class StripLink(Worker):
 
     def _send(self, *, quiet: bool = False) -> None:
         assert self._wire is not None
-        order = ["RGB".index(letter) for letter in self.facts.order]
         bytes_out = bytes(
-            (self._levels[3 * pixel + channel] * 255 + FULL // 2) // FULL
+            each
             for pixel in range(self.facts.pixels)
-            for channel in order
+            for each in in_order(self._levels[3 * pixel : 3 * pixel + 3], self.facts.order)
         )
-        self._wire.send(encode(bytes_out))
+        self._wire.send(encode(bytes_out, self._code))
         self._sent = time.monotonic()
         if not quiet or self.traffic.watched:
             self.traffic.add("sent", bytes_out[:24], f"{self.facts.pixels} lamps")

@@ -201,6 +201,11 @@ class Board:
         return self.facts is None or getattr(self.facts, "software", False)
 
     @property
+    def drivers(self) -> bool:
+        """Whether its lines may have an open drain or source; a simulated board has nothing to say against it."""
+        return self.facts is None or getattr(self.facts, "drivers", False)
+
+    @property
     def confirms(self) -> bool:
         """Whether anybody is told what its lines are at."""
         return getattr(self.facts, "confirms", True)

@@ -56,6 +56,9 @@ class Switch:
     fall: Fraction
 
 
+DRIVERS = ("push-pull", "open-drain", "open-source")
+
+
 @fact
 class Output:
     """A named load on a pin."""
@@ -83,6 +86,12 @@ class Output:
         name="contact",
         default=False,
         unsaid='"normally-open"',
+    )
+    driver: str = written(
+        f"how its pin drives, on a line of the kernel: {either(DRIVERS)}; an open drain pulls low and lets go, an open source pulls high and lets go",
+        partial(entries.choice, among=DRIVERS),
+        default="push-pull",
+        unsaid='"push-pull"',
     )
     frequency: Fraction | None = written(
         "PWM of a lamp, colour lamp, fan or motor: makes it dimmable; all pins of a timer share it",
