@@ -98,7 +98,7 @@ ASKED = (
     ev.Wish, ev.Renew, ev.Release, ev.AllStop, ev.ResetStop, ev.ResetTrip, ev.Attest, ev.Reload, ev.Lock, ev.Unlock,
 )  # fmt: skip
 OWNERS = {
-    "claim", "over", "retry", "answer", "step", "input", "stale", "trial", "timer", "plan", "quiet", "reflex", "regulator", "alarm",
+    "claim", "over", "retry", "proof", "answer", "step", "input", "stale", "trial", "timer", "plan", "quiet", "reflex", "regulator", "alarm",
     "ruled", "watch", "grace", "guard", "trace",
 }  # fmt: skip
 
@@ -144,6 +144,6 @@ def kept(engine: Engine, claims: Any, trips: Any, tags: Any, stop: Any, orders: 
     for timers in (state.clocks.mono, state.clocks.wall):
         for (kind, name, _), _due in timers.all():
             if kind not in OWNERS or (
-                kind in ("retry", "answer", "step", "ruled") and name not in state.outputs
+                kind in ("retry", "proof", "answer", "step", "ruled") and name not in state.outputs
             ):
                 raise Unsettled(f"nobody owns the timer {kind} {name}")

@@ -444,3 +444,35 @@ def test_two_ways_are_never_on_at_once_whoever_asks_and_whatever_the_boards_do(r
         troubled.result()
     assert wrong == []
     assert done > 50
+
+
+PROOF = """
+[input.kiln-aux]
+kind = "contact"
+pin = "near:J3-8"
+words = ["open", "closed"]
+"""
+
+
+def test_a_contactor_shows_by_itself_that_it_is_on(tmp_path: Path) -> None:
+    text = SITE + PROOF
+    running = Running(tmp_path, text)
+    site, link = running.site, running.link()
+    assert site.turn("kiln", "on", wait="5 s").ending == "confirmed"
+    proved = text.replace("[output.kiln]", '[output.kiln]\nproof = "kiln-aux is closed"\nproof_within = "200 ms"')
+    running.site_file.write_text(proved.replace("kiln-aux is closed", "kiln-aux is shut"))
+    with pytest.raises(CallerError, match="'shut'"):
+        site.reload()
+    running.site_file.write_text(proved)
+    assert "output kiln is said otherwise: its proof and proof_within" in site.reload().reason
+    eventually(lambda: site.output("kiln")["confirmed"] is None)
+    assert "on is not proved: it is not so that kiln-aux is closed" in site.why("kiln")["sentence"]
+    link.set_input("kiln-aux", True)
+    eventually(lambda: site.output("kiln")["state"] == "confirmed", within=10)
+    assert site.output("kiln")["known"] == "proved"
+    site.turn("kiln", "off")
+    eventually(lambda: "its proof ('kiln-aux is closed') shows on instead of off" in site.why("kiln")["sentence"])
+    assert "is on when kiln-aux is closed, within 200 ms" in running.cli("rules").stdout
+    link.set_input("kiln-aux", False)
+    eventually(lambda: not site.output("kiln")["confirmed"]["on"])
+    running.end()

@@ -82,7 +82,7 @@ class OutputState(TypedDict):
     allowed: Setting
     driven: Setting | None
     confirmed: Setting | None
-    known: Annotated[str, Meta(description="How it is known: 'read back', 'sent' …")]
+    known: Annotated[str, Meta(description="How it is known: 'read back', 'proved', 'sent' …")]
     since: Time
     by: Annotated[str, Meta(description="Whose claim leads.")]
     gate: Annotated[str, Meta(description="What keeps it from being so.")]

@@ -25,7 +25,7 @@ from cairnwind.site.trouble import SiteFileError
 
 PHRASES = {("schedule", "do"), ("scene", "do"), ("reflex", "do"), ("alarm", "do")}
 CONDITIONS = {
-    ("interlock", "needs"), ("interlock", "trip"), ("reflex", "when"), ("reflex", "while"), ("alarm", "when"), ("regulator", "keep"),
+    ("output", "proof"), ("outputs", "proof"), ("interlock", "needs"), ("interlock", "trip"), ("reflex", "when"), ("reflex", "while"), ("alarm", "when"), ("regulator", "keep"),
 }  # fmt: skip
 OUTPUTS = {
     ("interlock", "outputs"), ("interlock", "excludes"), ("interlock", "order"), ("regulator", "by"), ("pad", "left"), ("pad", "right"),

@@ -35,7 +35,7 @@ def read_rules(site: Site, planned: Planned) -> Rules:
     Raises `SiteFileError` with every error.
     """
     path, text = site.source
-    if not any(word in text for word in ("interlock", "reflex", "regulator", "alarm", "guard")):
+    if not any(word in text for word in ("interlock", "reflex", "regulator", "alarm", "guard", "proof")):
         return Rules(tuple(of_supplies(site, ())))
     reader = Page(path, text)
     interlocks = _tables(reader, "interlock")
@@ -49,6 +49,7 @@ def read_rules(site: Site, planned: Planned) -> Rules:
         return made
 
     own = _each(reader, "interlock", interlocks, interlock)
+    own += _of_outputs(reader, site, words)
     follow: list[Rule] = []
     makers: dict[str, Callable[[dict[str, Any]], Rule]] = {
         "reflex": lambda form: rules.reflex(form, words, planned.course),
@@ -165,6 +166,20 @@ def _each(
             continue
         found[made.name] = made
     return list(found.values())
+
+
+def _of_outputs(reader: Page, site: Site, words: Language) -> list[Interlock]:
+    """Interlocks that outputs say of themselves."""
+    found: list[Interlock] = []
+    for output in site.outputs.values():
+        if not output.proof:
+            continue
+        form = {"proof": output.proof, "proof_within": output.proof_within}
+        try:
+            found += kinds.of_output(output.name, form, words)
+        except CallerError as error:
+            reader.point_within(("output", output.name, "proof"), output.proof, error)
+    return found
 
 
 def _guards(reader: Page, site: Site) -> tuple[Guard, ...]:

@@ -84,6 +84,8 @@ class Driving:
         s = turn.standing(name)
         if s.drive.pending is None:
             return
+        if self._armed.gates.proofs.waits(name):
+            return
         if s.drive.sent + ANSWER_WITHIN <= turn.now.mono:
             board = s.output.pin.board
             self.fail(turn, s, f"board {board} did not answer within {ANSWER_WITHIN // NS} s")

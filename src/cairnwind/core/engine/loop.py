@@ -93,7 +93,7 @@ class Engine:
         deadlines: dict[str, Due] = {
             "claim": requests.claim_due, "over": requests.over_due, "retry": driving.retry_due, "answer": driving.answer_due,
             "step": self._deciding.step_due, "input": contacts.due, "stale": contacts.stale_due, "trial": trying.due,
-            "timer": courses.due, "plan": planning.due, "quiet": life.quiet_due, "reflex": life.reflexes.due,
+            "proof": links.proofs.due, "timer": courses.due, "plan": planning.due, "quiet": life.quiet_due, "reflex": life.reflexes.due,
             "regulator": life.regulators.due, "alarm": life.alarms.due, "trace": self._trace_due,
             "ruled": lambda turn, name, slot: armed.gates.due(turn, name, slot),
             "watch": lambda turn, name, slot: armed.gates.watch_due(turn, name, slot),

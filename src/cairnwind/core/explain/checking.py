@@ -313,7 +313,7 @@ def _by_itself(site: Site, rules: Rules) -> Iterator[Found]:
     """Rules that never refuse anything, by what they say alone."""
     question = "can it ever refuse anything?"
     for rule in rules.interlocks:
-        ask = kinds.KINDS[kinds.kind_of(rule)].pointless
+        ask = kinds.kind(rule).pointless
         if ask is None:
             continue
         why = ask(rule, site)

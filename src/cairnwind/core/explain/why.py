@@ -143,7 +143,10 @@ def _confirmed(now: OutputNow, clock: Callable[[int], str]) -> str:
     if now.confirmed is None:
         return f"what {pin} does is not known"
     sense = "active-low" if now.output.active_low else "active-high"
-    knows = {"read back": "read back from", "accepted": "accepted by", "sent": "sent to (it cannot confirm)"}[
-        now.how or "sent"
-    ]
+    knows = {
+        "read back": "read back from",
+        "accepted": "accepted by",
+        "sent": "sent to (it cannot confirm)",
+        "proved": "proved by itself, at",
+    }[now.how or "sent"]
     return f"{now.output.say(now.confirmed)}, {knows} {pin}, {sense}, since {clock(now.since)}"

@@ -15,7 +15,7 @@ from cairnwind.core.values.fact import alike
 from cairnwind.core.values.listing import listed
 
 SAID = frozenset(
-    ("label", "place", "cable", "words", "load", "draws", "supply", "gives", "bias", "switch", "rated", "auto_off", "rearm", "on_stop", "rest", "source")
+    ("label", "place", "cable", "words", "load", "draws", "supply", "gives", "bias", "switch", "rated", "auto_off", "proof", "proof_within", "rearm", "on_stop", "rest", "source")
 )  # fmt: skip
 """Fields that may change while an output or input is at work: its link and its pins know nothing of them."""
 SAID_OF_BOARDS = frozenset(("label", "place"))

@@ -37,7 +37,7 @@ class OutputNow:
     confirmed: Setting | None
     """What the board is known to do, or None."""
     how: str
-    """How that is known: 'read back', 'accepted', 'sent', or empty."""
+    """How that is known: 'read back', 'proved', 'accepted', 'sent', or empty."""
     since: int
     """Wall nanoseconds since which it is so; 0 if never."""
     reachable: bool

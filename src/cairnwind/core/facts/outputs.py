@@ -17,7 +17,7 @@ from cairnwind.core.values import colours, entries
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.fact import derive, fact
 from cairnwind.core.values.keys import Key, keys, written
-from cairnwind.core.values.quantities import duration
+from cairnwind.core.values.quantities import NS, duration
 from cairnwind.core.values.settings import (
     FULL,
     KINDS,
@@ -120,6 +120,18 @@ class Output:
         default="safe",
         unsaid='"safe"',
     )
+    proof: str = written(
+        'what shows by itself whether it is on: `"kiln-aux is closed"`, of an auxiliary contact or a current sensor; its board is not believed alone then',
+        entries.text,
+        default="",
+    )
+    proof_within: int = written(
+        "how long after its board's word the proof may take",
+        partial(duration, longest=600),
+        default=NS,
+        unsaid='"1 s"',
+    )
+    """Nanoseconds."""
     auto_off: int = written(
         "a time after which what a person has on goes off, if they did not say how long", duration, default=0
     )

@@ -34,6 +34,7 @@ from cairnwind.core.rules.gate import Gate
 from cairnwind.core.rules.guard import GuardGate
 from cairnwind.core.rules.kinds import GATES
 from cairnwind.core.rules.needs import NeedsGate
+from cairnwind.core.rules.proof import ProofGate
 from cairnwind.core.rules.rounds import Rounds
 from cairnwind.core.rules.shared import SharedGates
 from cairnwind.core.rules.trip import TripGate
@@ -124,6 +125,7 @@ class Gates:
         self.all: tuple[Gate[Any], ...] = tuple(gate(state, self.watches) for gate in GATES)
         self.trips = self._gate(TripGate)
         self.needs = self._gate(NeedsGate)
+        self.proofs: ProofGate = self._gate(ProofGate)
         self.rules: tuple[Interlock, ...] = ()
         self.some = False
         """Whether any interlock concerns any output."""

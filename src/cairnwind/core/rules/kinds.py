@@ -6,12 +6,13 @@ from collections.abc import Mapping
 from typing import Any
 
 from cairnwind.core.facts.interlocks import Interlock
-from cairnwind.core.rules import budget, excludes, limit, needs, pace, trip
+from cairnwind.core.rules import budget, excludes, limit, needs, pace, proof, trip
 from cairnwind.core.rules.budget import BudgetGate
 from cairnwind.core.rules.form import Form, Words, take
-from cairnwind.core.rules.gate import Gate
+from cairnwind.core.rules.gate import Gate, Kind
 from cairnwind.core.rules.needs import NeedsGate
 from cairnwind.core.rules.pace import PaceGate
+from cairnwind.core.rules.proof import ProofGate
 from cairnwind.core.rules.trip import TripGate
 from cairnwind.core.values.errors import CallerError, at_fault
 
@@ -19,7 +20,9 @@ KINDS = {
     kind.verb: kind for kind in (needs.KIND, excludes.KIND, limit.KIND, trip.KIND, pace.KIND, budget.KIND)
 }
 """By the key that a site file says them with."""
-GATES: tuple[type[Gate[Any]], ...] = (TripGate, NeedsGate, PaceGate, BudgetGate)
+OF_OUTPUTS = (proof.KIND,)
+"""Those that are said at their output."""
+GATES: tuple[type[Gate[Any]], ...] = (TripGate, NeedsGate, PaceGate, BudgetGate, ProofGate)
 """The gates of one output alone, in the order in which they are asked; those that outputs share come after them."""
 
 
@@ -65,9 +68,23 @@ def text(value: object) -> str:
 
 def kind_of(rule: Interlock) -> str:
     """The verb of its kind."""
-    return next(kind.verb for kind in KINDS.values() if type(rule) is kind.rule)
+    return kind(rule).verb
+
+
+def kind(rule: Interlock) -> Kind:
+    """Its kind."""
+    return next(each for each in (*KINDS.values(), *OF_OUTPUTS) if type(rule) is each.rule)
+
+
+def of_output(output: str, form: Mapping[str, Any], words: Words) -> list[Interlock]:
+    """The interlocks that an output's own table says. Raises `CallerError`, as `make` does."""
+    return [
+        kind.read(f"{kind.verb} of {output}", Form({**form, "outputs": [output]}, words))
+        for kind in OF_OUTPUTS
+        if kind.verb in form
+    ]
 
 
 def said(rule: Interlock) -> str:
     """What an interlock says, in a line."""
-    return KINDS[kind_of(rule)].said(rule)
+    return kind(rule).said(rule)

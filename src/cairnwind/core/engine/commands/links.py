@@ -5,10 +5,12 @@ from __future__ import annotations
 from cairnwind.core.engine.commands.inputs import Contacts
 from cairnwind.core.engine.deciding import SHOWN_EVERY
 from cairnwind.core.engine.driving import Driving, journal_change
+from cairnwind.core.engine.proving import Proofs
 from cairnwind.core.engine.trying import end_trials
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.now import BoardNow
 from cairnwind.core.rules.gates import Armed
+from cairnwind.core.rules.proof import HOW
 from cairnwind.core.state.standing import Standing
 from cairnwind.core.state.turn import Turn
 from cairnwind.core.values.settings import Setting
@@ -19,6 +21,7 @@ class Links:
 
     def __init__(self, armed: Armed, driving: Driving, contacts: Contacts) -> None:
         self._armed, self._driving, self._contacts = armed, driving, contacts
+        self.proofs = Proofs(armed, driving, self._confirmed)
 
     def answers(self, turn: Turn, event: ev.Answers) -> None:
         """Several answers at once."""
@@ -29,7 +32,11 @@ class Links:
         """An output is confirmed at something."""
         s = turn.state.outputs.get(event.output)  # it may have left the site since
         if s is not None and event.generation == s.drive.generation:
-            if turn.state.boards[s.output.pin.board].up:
+            if not turn.state.boards[s.output.pin.board].up:
+                return
+            if self.proofs.of(turn, event.output):
+                self.proofs.hear(turn, s, event)
+            else:
                 self._confirmed(turn, s, event)
 
     def _confirmed(self, turn: Turn, s: Standing, event: ev.Confirmed) -> None:
@@ -69,7 +76,10 @@ class Links:
         elif (awaited is not None or first) and s.claims.asker:
             # a motor on its ramp has not done yet what was asked; a program has begun
             if event.setting == s.gating.allowed or s.motion.following is not None:
-                said = f"{s.output.say(event.setting)}, {event.how} by board {s.output.pin.board}"
+                by = f"board {s.output.pin.board}"
+                if event.how == HOW:
+                    by = f"'{self._armed.gates.proofs.of[s.output.name][0].condition.text}'"
+                said = f"{s.output.say(event.setting)}, {event.how} by {by}"
                 turn.tell(s, "confirmed", said)
 
     def _asks_more(self, turn: Turn, s: Standing, *, near: bool) -> bool:
@@ -98,7 +108,10 @@ class Links:
         drive = s.drive
         assert drive.confirmed is not None
         shown, wanted = s.output.say(drive.confirmed), s.output.say(expected)
-        text = f"board {s.output.pin.board} shows {shown} instead of {wanted}, also after a correction"
+        by = f"board {s.output.pin.board}"
+        if self.proofs.of(turn, s.output.name):
+            by = f"its proof ('{self._armed.gates.proofs.of[s.output.name][0].condition.text}')"
+        text = f"{by} shows {shown} instead of {wanted}, also after a correction"
         before = drive.fault
         if not drive.differs(expected, text):
             return
@@ -122,7 +135,8 @@ class Links:
         turn.state.trials.timers.update({(event.board, line): timer for line, timer in event.timers})
         for name in turn.state.on_board[event.board]:
             s = turn.state.outputs[name]
-            s.drive.linked(readings.get(name), s.output.safe)
+            # what has a proof is told again, so that the proof is asked
+            s.drive.linked(None if self.proofs.of(turn, name) else readings.get(name), s.output.safe)
             known = s.drive.confirmed is not None
             s.known.how = "read back" if known else ""
             s.known.off_at, s.known.attested = turn.now.mono, False
