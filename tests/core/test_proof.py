@@ -35,9 +35,7 @@ WORDS = rules.language(SITE, ())
 PROOFS = [
     rule
     for name, output in SITE.outputs.items()
-    for rule in kinds.of_output(
-        name, {"proof": output.proof, "proof_within": output.proof_within}, WORDS
-    )
+    for rule in kinds.of_output(name, {"proof": output.proof, "proof_within": output.proof_within}, WORDS)
 ]
 RULES = [
     *PROOFS,
@@ -131,7 +129,10 @@ def test_what_does_not_prove_on_permits_nothing_and_may_be_on() -> None:
     run.pass_time(NS)
     now = run.engine.output_now("fan")
     assert how(run, "fan") == "unknown"
-    assert now.failure == "on is not proved: it is not so that fan-aux is closed, 300 ms after board coils said so"
+    assert (
+        now.failure
+        == "on is not proved: it is not so that fan-aux is closed, 300 ms after board coils said so"
+    )
     assert run.wish("up", True).outcome == "refused"
     run.torn.clear()
     run.pass_time(10 * NS)

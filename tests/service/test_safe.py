@@ -459,7 +459,9 @@ def test_a_contactor_shows_by_itself_that_it_is_on(tmp_path: Path) -> None:
     running = Running(tmp_path, text)
     site, link = running.site, running.link()
     assert site.turn("kiln", "on", wait="5 s").ending == "confirmed"
-    proved = text.replace("[output.kiln]", '[output.kiln]\nproof = "kiln-aux is closed"\nproof_within = "200 ms"')
+    proved = text.replace(
+        "[output.kiln]", '[output.kiln]\nproof = "kiln-aux is closed"\nproof_within = "200 ms"'
+    )
     running.site_file.write_text(proved.replace("kiln-aux is closed", "kiln-aux is shut"))
     with pytest.raises(CallerError, match="'shut'"):
         site.reload()
@@ -471,7 +473,9 @@ def test_a_contactor_shows_by_itself_that_it_is_on(tmp_path: Path) -> None:
     eventually(lambda: site.output("kiln")["state"] == "confirmed", within=10)
     assert site.output("kiln")["known"] == "proved"
     site.turn("kiln", "off")
-    eventually(lambda: "its proof ('kiln-aux is closed') shows on instead of off" in site.why("kiln")["sentence"])
+    eventually(
+        lambda: "its proof ('kiln-aux is closed') shows on instead of off" in site.why("kiln")["sentence"]
+    )
     assert "is on when kiln-aux is closed, within 200 ms" in running.cli("rules").stdout
     link.set_input("kiln-aux", False)
     eventually(lambda: not site.output("kiln")["confirmed"]["on"])

@@ -100,6 +100,8 @@ class Seen(NamedTuple):
     functions: frozenset[str] | None = None
     """What the board says that it can do; None where only a map can tell."""
     timer: str = ""
+    trouble: str = ""
+    """Why what is wired to it does not work, where that is the line's own fault."""
 
 
 class Link(Protocol):

@@ -10,15 +10,17 @@ from cairnwind.core.values.errors import BoardError
 EVERY = 0.1
 """Seconds between readings."""
 Reading = tuple[int, int, float | None]
-"""Counts, counts at full scale, volts."""
+"""Counts, counts at full scale, volts; of what is measured in its own unit thousandths of that, 0, and the value."""
 
 
 class Sampler:
     """Reads channels over and over; ``nudge`` is called whenever there is something new to `take`."""
 
-    def __init__(self, read: Callable[[int], Reading], nudge: Callable[[], None]) -> None:
-        """``read`` reads a channel; raises `BoardError`."""
-        self._read, self._nudge = read, nudge
+    def __init__(
+        self, read: Callable[[int], Reading], nudge: Callable[[], None], every: float = EVERY
+    ) -> None:
+        """``read`` reads a channel; raises `BoardError`. ``every``: seconds between two readings of all."""
+        self._read, self._nudge, self._every = read, nudge, every
         self.channels: Mapping[int, int] = {}
         """By line, its channel. May be exchanged at any time."""
         self._new: dict[int, Reading | BoardError] = {}
@@ -37,7 +39,7 @@ class Sampler:
 
     def _run(self) -> None:
         while not self._over.is_set():
-            for line, channel in self.channels.items():
+            for line, channel in dict(self.channels).items():
                 try:
                     found: Reading | BoardError = self._read(channel)
                 except BoardError as error:
@@ -47,4 +49,4 @@ class Sampler:
                 with self._lock:
                     self._new[line] = found
             self._nudge()
-            self._over.wait(EVERY)
+            self._over.wait(self._every)

@@ -16,7 +16,7 @@ PWM = Path("/sys/class/pwm")
 IIO = Path("/sys/bus/iio/devices")
 
 
-def _device(root: Path, form: str, name: str, what: str) -> Path:
+def device(root: Path, form: str, name: str, what: str) -> Path:
     """A device by its own name, which may be another after the next start, or by what it belongs to or calls itself. Raises `BoardError`."""
     there = {path: _names(path) for path in sorted(root.glob(form))}
     mine = [path for path, names in there.items() if name in names]
@@ -88,7 +88,7 @@ class PwmChannel:
     @staticmethod
     def there(chip: str, root: Path = PWM) -> Path:
         """Where the chip is. Raises `BoardError`."""
-        return _device(root, "pwmchip*", chip, "PWM chip")
+        return device(root, "pwmchip*", chip, "PWM chip")
 
     def set(self, parts: int, millihertz: int) -> int:
         """Have it high for ``parts`` per million of each period; returns what it then is, by its own numbers.
@@ -130,9 +130,9 @@ class Converter:
         self.path = self.there(device, root)
 
     @staticmethod
-    def there(device: str, root: Path = IIO) -> Path:
+    def there(name: str, root: Path = IIO) -> Path:
         """Where it is. Raises `BoardError`."""
-        return _device(root, "iio:device*", device, "converter")
+        return device(root, "iio:device*", name, "converter")
 
     def read(self, channel: int) -> tuple[int, int, float]:
         """(counts, counts at full scale as far as the kernel tells, volts): (raw + offset) * scale is millivolts."""

@@ -156,7 +156,8 @@ class Worker(ABC):
             for line, high in list(self.heard.shown.items())
             if isinstance(high, bool)
         }
-        return {line: Seen(level) for line, level in (levels | shown).items()}
+        found = {line: Seen(level) for line, level in (levels | shown).items()}
+        return found | {line: Seen(trouble=error.sentence) for line, error in list(self.broken.items())}
 
     def timers(self) -> tuple[tuple[int, str], ...]:
         """Lines and the timers behind them, where the board itself tells."""

@@ -248,7 +248,9 @@ def journal_line(row: Mapping[str, Any], zone: ZoneInfo) -> None:
 def reading(data: Mapping[str, Any], zone: ZoneInfo) -> str:
     """An input as it reads at this moment: what its line shows, and what counts."""
     if data["kind"] == "analogue":
-        if data["value"] is None:
+        if data["raw"] is not None and not data["full"]:  # it is measured in its own unit
+            raw = ""
+        elif data["value"] is None:
             raw = f"{data['raw']} of {data['full']}" if data["raw"] is not None else "no reading"
         else:
             raw = f"{data['raw']} of {data['full']} = {data['volts']:.3f} V"

@@ -89,6 +89,8 @@ def _cells(row: Mapping[str, Any]) -> list[Any]:
         user = Text(f"tried: {row['trial']['text']}", style="cyan")
     elif row["holder"]:
         user = Text(f"held by {row['holder']}", style="yellow")
+    if row["trouble"]:
+        user.append(f"{'  ' if len(user) else ''}{row['trouble']}", style="red")
     if row["title"]:
         user.append(f"{'  ' if len(user) else ''}{row['title']}", style="dim")
     return [can, high(row["high"]), POWER_ON[row["power_on"]], user]

@@ -125,6 +125,9 @@ class PinForm(TypedDict):
     power_on: str
     user: str
     holder: str
+    trouble: Annotated[
+        str, Meta(description="Why what is wired there does not work, where that is the line's own fault.")
+    ]
     high: Percent | None
     trial: Trial | None
 

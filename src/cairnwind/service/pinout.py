@@ -49,7 +49,7 @@ def pin_forms(
             "can": sorted(functions) if functions is not None else None, "timer": board.timer(line) or known.timer,
             "bank": there.bank if there else "", "volts": _number(there.volts if there else None),
             "bears": _number(there.bears if there else None), "current": _number(there.current if there else None),
-            "power_on": there.power_on if there else "", "user": owner(site, pin), "holder": known.holder,
+            "power_on": there.power_on if there else "", "user": owner(site, pin), "holder": known.holder, "trouble": known.trouble,
             "high": _high(line, known, outputs), "trial": trial_form(trial, link.reading(line)) if trial else None,
         })  # fmt: skip
     return forms
@@ -59,7 +59,7 @@ def _blank(there: Position) -> dict[str, Any]:
     return {
         "pin": None, "position": there.name, "connector": there.connector, "number": there.number, "line": None,
         "title": "", "role": there.role, "can": [], "timer": "", "bank": "", "volts": None, "bears": None,
-        "current": None, "power_on": "", "user": "", "holder": "", "high": None, "trial": None,
+        "current": None, "power_on": "", "user": "", "holder": "", "trouble": "", "high": None, "trial": None,
     }  # fmt: skip
 
 

@@ -18,6 +18,7 @@ from cairnwind.core.values import entries
 from cairnwind.core.values.errors import CallerError, known
 from cairnwind.core.values.fact import replace
 from cairnwind.core.values.keys import REQUIRED, Key, keys, names
+from cairnwind.core.values.listing import listed
 from cairnwind.core.values.quantities import parse
 from cairnwind.core.values.settings import KINDS
 from cairnwind.site import enabling, loads, pins, rows, syntax, wiring
@@ -327,6 +328,7 @@ class Reader(Page):
                 "a sounder rests in silence",
                 "Take it away: every tone has an end.",
             )
+        self._served(pin, "output", table)
         return output if kind and pin else None
 
     def _driven(self, output: Output, table: Table) -> None:
@@ -351,7 +353,19 @@ class Reader(Page):
         )
         if "kind" not in values or "pin" not in values:
             return None
+        self._served(values["pin"], values["kind"], table)
+        if values["kind"] == "analogue" and "scale" not in values:
+            values.setdefault("unit", self.boards[values["pin"].board].unit(values["pin"].line))
         return Input(name, **values)
+
+    def _served(self, pin: Pin | None, what: str, table: Table) -> None:
+        """Whether a board has anything for such a thing."""
+        board = self.boards.get(pin.board) if pin is not None else None
+        if pin is not None and board is not None and what not in board.serves:
+            table.point(
+                "pin", f"{pin.both} is for {listed(sorted(board.serves))} alone: board {board.name} is reached by {board.link}",
+                "Wire it to another board.",
+            )  # fmt: skip
 
     def _kind(self, table: Table, key: Key) -> str | None:
         """What a table says that it is; what is wrong with that is said when the table is read."""

@@ -412,7 +412,7 @@ class KernelLink(Worker):
         chip = self._chip
         if chip is None:
             return {}
-        levels = {line: seen.level for line, seen in super().survey().items()}
+        own = super().survey()
         found = {}
         for line in range(chip.lines):
             try:
@@ -420,7 +420,7 @@ class KernelLink(Worker):
             except (BoardError, OSError):
                 continue
             other = (info.consumer or "the kernel") if info.used and info.consumer != gpio.CONSUMER else ""
-            found[line] = Seen(levels.get(line), other, info.title)
+            found[line] = own.get(line, Seen())._replace(holder=other, title=info.title)
         return found
 
     def disconnect(self) -> None:

@@ -27,6 +27,7 @@ LABEL = written("for show", entries.text, default="")
 CABLE = written('how its wire is marked at both ends: `"W12"`', entries.text, default="")
 PLACE = written("for show: places group the listing and the console", entries.text, default="")
 SENSES = ("active-high", "active-low")
+ALL = frozenset({"output", "contact", "analogue", "counter"})
 STEPS = 4096
 """How many duties are told apart where nobody says what the timer is."""
 
@@ -199,6 +200,17 @@ class Board:
     def software(self) -> bool:
         """Whether a program can make PWM on its lines; a simulated board has nothing to say against it."""
         return self.facts is None or getattr(self.facts, "software", False)
+
+    def unit(self, line: int) -> str:
+        """What a line is measured in, where the board tells that by itself."""
+        unit = getattr(self.facts, "unit_of", None)
+        return unit(line) if unit else ""
+
+    @property
+    def serves(self) -> frozenset[str]:
+        """What can be wired to it at all: outputs, and kinds of inputs."""
+        found: frozenset[str] = getattr(self.facts, "serves", ALL)
+        return found
 
     @property
     def drivers(self) -> bool:
