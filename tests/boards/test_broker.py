@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+import json
+import math
 import signal
 import subprocess
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import paho.mqtt.client as mqtt
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from paho.mqtt.enums import CallbackAPIVersion
 
+from cairnwind.boards import told
 from cairnwind.boards.facts import Broker
 from cairnwind.boards.links.broker import BrokerLink, Network
 from cairnwind.boards.mqtt import Connection
@@ -20,10 +27,11 @@ from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.settings import OFF, ON, Level
 from cairnwind.demo.network import NetworkBoard
+from cairnwind.folder import put
 from cairnwind.service.startup import clock
 from cairnwind.site import read_site
 from cairnwind.site.checked import check_site
-from tests.conftest import CAIRNWIND, cairnwind, eventually, free_port, of_kind, spawn
+from tests.conftest import CAIRNWIND, Running, cairnwind, eventually, free_port, of_kind, spawn
 from tests.mosquitto import Mosquitto, wait_for
 
 FACTS = Network("yard/{line}/set", "100", "0", "{level}", "yard/{line}/is", "yard/alive")
@@ -276,3 +284,133 @@ outputs = ["saw"]
     assert "hangs on gate" in warned
     assert "'yard/{line}/is'" in warned
     assert not [what for what in site("alone = true") if "anybody speaks" in what]
+
+
+SENSORS = """
+site = "Pond"
+timezone = "UTC"
+[remote.broker]
+address = "mqtt://127.0.0.1:{port}"
+user = "house"
+secret = "broker-password"
+readings_every = "100 ms"
+again_every = "1 s"
+[board.pond]
+link = "broker"
+readings = [
+  {{ topic = "pond/water", path = "water.temperature", unit = "°C", age = "1 s" }},
+  {{ topic = "pond/water", path = "cells.1", unit = "V" }},
+  {{ topic = "pond/level" }},
+  {{ topic = "pond/lid", active = "lifted" }},
+]
+[board.yard]
+link = "broker"
+lines = 4
+command = {{ topic = "yard/{{line}}/set", on = "100", off = "0" }}
+report = "yard/{{line}}/is"
+[input.water]
+kind = "analogue"
+pin = "pond:line-0"
+[input.cell]
+kind = "analogue"
+pin = "pond:line-1"
+[input.level]
+kind = "analogue"
+pin = "pond:line-2"
+unit = "mm"
+scale = [[0, 0], [1000, 250]]
+[input.lid]
+kind = "contact"
+pin = "pond:line-3"
+[input.wind]
+kind = "analogue"
+pin = "yard:line-3"
+unit = "m/s"
+"""
+
+
+def test_what_sensors_tell_on_topics_of_their_own(broker: Mosquitto, tmp_path: Path) -> None:
+    peer = mqtt.Client(CallbackAPIVersion.VERSION2)
+    peer.username_pw_set("house", "secret word")
+    heard: list[tuple[str, dict[str, Any]]] = []
+    peer.on_message = lambda client, data, message: heard.append((message.topic, json.loads(message.payload)))
+    peer.connect("127.0.0.1", broker.port)
+    peer.loop_start()
+    peer.subscribe("cairnwind/pond/in/+/now", 1)
+    peer.publish("pond/water", '{"water": {"temperature": 9}, "cells": [0, 3.1]}', 1, retain=True)
+    peer.publish("pond/level", "1200.5 mm", 1, retain=True)
+    (tmp_path / "state").mkdir(mode=0o700)
+    put(tmp_path / "state" / "secret-broker-password", b"secret word")
+    running = Running(tmp_path, SENSORS.format(port=broker.port))
+    state = lambda name: running.site.input(name)["state"]  # noqa: E731
+    eventually(lambda: (state("cell"), state("level")) == ("3.1 V", "300.1 mm"), within=10)
+    assert state("water") == "unknown", "nobody knows how old it is"
+    peer.publish("pond/water", '{"water": {"temperature": 11.25}, "cells": [0, 3.2]}')
+    peer.publish("pond/lid", "lifted")
+    peer.publish("yard/3/is", "-12.5")
+    eventually(lambda: state("water") == "11.25 °C")
+    eventually(lambda: (state("cell"), state("lid"), state("wind")) == ("3.2 V", "open", "-12.5 m/s"))
+    eventually(lambda: state("water") == "unknown")
+    assert (state("cell"), state("lid")) == ("3.2 V", "open"), "those of which no age is said stay"
+    for bad in (
+        "warm",
+        "[]",
+        '{"water": 3}',
+        "{",
+        "9" * 400,
+        '{"water": {"temperature": NaN}}',
+        "x" * 100_000,
+    ):
+        peer.publish("pond/water", bad)
+        eventually(lambda: state("cell") == "unknown")
+        peer.publish("pond/water", '{"water": {"temperature": "12"}, "cells": [0, 3]}')
+        eventually(lambda: (state("water"), state("cell")) == ("12 °C", "3 V"))
+    assert running.site.boards()[0]["up"], "what a sensor says is no lost board"
+    cells = lambda: [form for topic, form in heard if topic.endswith("/in/cell/now")]  # noqa: E731
+    before = len(cells())
+    eventually(lambda: len(cells()) > before + 1), "an input that is steady is told again"
+    assert cells()[-1]["value"] == cells()[-2]["value"] == 3
+    assert cells()[-1]["at"] > cells()[-2]["at"]
+    peer.loop_stop()
+    running.end()
+
+
+@given(
+    st.one_of(
+        st.none(),
+        st.booleans(),
+        st.integers(),
+        st.floats(),
+        st.text(max_size=30),
+        st.lists(st.integers(), max_size=2),
+    )
+)
+def test_what_a_sensor_says_is_a_number_or_none(said: object) -> None:
+    try:
+        found = told.number(told.within(json.dumps({"a": [said]}).encode(), ("a", "0")))
+    except LookupError:
+        assert not isinstance(said, int) or abs(said) > 1e15
+    else:
+        assert math.isfinite(found)
+        if isinstance(said, int | float):
+            assert found == said
+
+
+@pytest.mark.parametrize(
+    ("readings", "said"),
+    [
+        ("5", "this is no list of what is told"),
+        ('[{ path = "a" }]', "a reading has no 'topic'"),
+        ('[{ topic = "a/#" }]', "'a/#' has a wildcard"),
+        ('[{ topic = "a", pth = "b" }]', "Did you mean 'path'?"),
+        ('[{ topic = "a", age = "soon" }]', "'soon' is not a time"),
+        ('[{ topic = "a" }]\n[output.x]\nkind = "relay"\npin = "pond:line-0"', "pond:line-0 is for analogue and contact alone"),
+        ('[{ topic = "a" }]\n[input.x]\nkind = "analogue"\npin = "pond:line-1"', "Board pond has no line 1"),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_with_readings_is_said(tmp_path: Path, readings: str, said: str) -> None:
+    file = tmp_path / "site.toml"
+    file.write_text(
+        f'site = "x"\n[remote.broker]\naddress = "mqtt://127.0.0.1:1"\n[board.pond]\nlink = "broker"\nreadings = {readings}\n'
+    )
+    assert said in cairnwind("check", str(file)).stderr

@@ -192,6 +192,11 @@ class Broker:
         default=0.0,
         unsaid="0",
     )
+    again: int = written(
+        "time after which an input that has not changed is told again, so that what is steady differs from what is dead",
+        partial(duration, longest=86400), name="again_every", default=60_000_000_000, unsaid='"60 s"',
+    )  # fmt: skip
+    """Nanoseconds."""
     tells: bool = written(
         "whether anything of the site is told there at all", entries.flag, default=True, unsaid="true"
     )

@@ -22,7 +22,7 @@ from cairnwind.core.values.errors import BoardError, CallerError
 
 OUTCOME_LASTS, EVENT_LASTS, ORDER_LASTS = 60, 7 * 86_400, 5
 """Seconds after which the broker no longer delivers an outcome, an event, and what a board is told: an old order is none."""
-Take = Callable[[str, bytes], None]
+Take = Callable[[str, bytes, bool], None]
 KEEP_ALIVE, PATIENT = 5, 60
 """Seconds after which a silent peer is asked whether it is there; where what others send may stand before its answer, too."""
 LITTLE = 32 << 10
@@ -162,7 +162,7 @@ class Connection:
         self._client.loop_stop()
 
     def subscribe(self, topic: str, take: Take) -> None:
-        """Have ``take`` called with (topic, payload), in the connection's thread."""
+        """Have ``take`` called with (topic, payload, whether it was left there before), in the connection's thread."""
         with self._lock:
             self._takers.setdefault(topic, []).append(take)
             if self._there:
@@ -292,4 +292,4 @@ class Connection:
 
     def _message(self, client: Any, data: Any, message: Any) -> None:
         for take in list(self._takers.get(message.topic, ())):
-            take(message.topic, message.payload)
+            take(message.topic, message.payload, message.retain)

@@ -17,6 +17,7 @@ import threading
 import time
 from collections import OrderedDict
 from collections.abc import Callable
+from datetime import UTC, datetime
 from typing import Any
 
 from cairnwind.boards.facts import Broker
@@ -69,6 +70,8 @@ class BrokerRemote(Remote):
         self._dirty: dict[tuple[str, str], None] = {}
         self._told: dict[tuple[str, str], float] = {}
         """When a state was told last (monotonic seconds)."""
+        self._again_at = 0.0
+        """When inputs are told again though they have not changed (monotonic seconds)."""
         self._values: dict[str, float] = {}
         self._alarms: set[str] = set()
         self._seen: OrderedDict[Seen, tuple[float, dict[str, Any] | None]] = OrderedDict()
@@ -380,6 +383,9 @@ class BrokerRemote(Remote):
             time.sleep(SETTLE)
             with self._lock:
                 dirty, self._dirty = {**later, **self._dirty}, {}
+            if time.monotonic() >= self._again_at:
+                self._again_at = time.monotonic() + self._broker.again / 1e9
+                dirty |= dict.fromkeys(("input", name) for name in self.desk.site.inputs)
             later = {}
             for kind, name in dirty:
                 if kind == "ended":
@@ -399,10 +405,8 @@ class BrokerRemote(Remote):
             self._tell_back(form, back, response, correlation)
 
     def _nap(self, later: dict[tuple[str, str], None]) -> float:
-        if not later:
-            return TURN
         now = time.monotonic()
-        return max(0.005, min(self._due(each) - now for each in later))
+        return min(TURN, max(0.005, min([self._again_at, *map(self._due, later)]) - now))
 
     def _due(self, what: tuple[str, str]) -> float:
         """When a state may be told again: values that move wait longer than what is switched."""
@@ -450,6 +454,7 @@ class BrokerRemote(Remote):
             form = {"state": found["state"], "active": found["active"], "since": found["since"]}
             if input.valued:
                 form = {"state": found["state"], "value": found["value"], "unit": found["unit"]}
+            form["at"] = datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
             self._send(f"{self._top}/in/{name}/now", form, retain=True)
         elif kind == "site":
             site = self.desk.site_now()

@@ -266,7 +266,10 @@ class Reader(Page):
         load = lambda value: maps.load(entries.text(value), *self._beside("maps"))  # noqa: E731
         values = table.fill(keys(Board), link, {"map": load}, names(own))
         known, implied = self._facts(kind, table) if kind is not None else (None, 1)
-        values["line_count"] = values.get("line_count", 0) or implied
+        values["line_count"] = (values.get("line_count", 0) or implied) + getattr(known, "more_lines", 0)
+        placed = getattr(known, "placed", None)
+        if placed is not None:
+            known = placed(values["line_count"])
         if not (values.get("map") or values["line_count"] or table.has("map") or table.has("lines")):
             table.missing(
                 "map", f'Give it a map (map = "{maps.names()[0]}") or its number of lines (lines = 16).'

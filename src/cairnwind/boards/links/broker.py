@@ -14,15 +14,17 @@ from collections import deque
 from collections.abc import Callable, Collection, Mapping
 from functools import partial
 
+from cairnwind.boards import told
 from cairnwind.boards.facts import Broker
 from cairnwind.boards.kinds import BOARD, UNKNOWN, Holds, Kind
 from cairnwind.boards.mqtt import ORDER_LASTS, Connection
+from cairnwind.boards.told import Told
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
-from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.hardware import ALL, Board
 from cairnwind.core.values import entries
 from cairnwind.core.values.errors import BoardError, CallerError, at_fault
-from cairnwind.core.values.fact import fact
+from cairnwind.core.values.fact import fact, replace
 from cairnwind.core.values.keys import written
 from cairnwind.core.values.settings import FULL
 
@@ -34,15 +36,6 @@ MOST_WAITING = 10_000
 """Messages of a board that wait to be looked at; of more the oldest go."""
 LINE = "{line}"
 """Where a line's number stands in a topic."""
-
-
-def _topic(value: object) -> str:
-    topic = entries.text(value)
-    if "+" in topic or "#" in topic:
-        raise CallerError(
-            "", f"'{topic}' has a wildcard.", "A template names one topic a line: yard/{line}/is."
-        )
-    return topic
 
 
 def _told(value: object, among: tuple[str, ...], need: tuple[str, ...]) -> dict[str, str]:
@@ -58,7 +51,7 @@ def _told(value: object, among: tuple[str, ...], need: tuple[str, ...]) -> dict[
     for each in need:
         if each not in value:
             raise CallerError("", f"it has no '{each}'.", f"Keys: {', '.join(among)}.")
-    _topic(value["topic"])
+    told.topic(value["topic"])
     return dict(value)
 
 
@@ -69,16 +62,16 @@ class Network:
     command: str = written(
         'how a line is told: `{ topic = "yard/{line}/set", on = "1", off = "0" }`, and `level = "{level}"` where it can dim',
         partial(_told, among=("topic", "on", "off", "level"), need=("topic", "on", "off")),
-        needed='Say how it is told: command = { topic = "yard/{line}/set", on = "1", off = "0" }.',
+        default="",
     )
     """The topic."""
-    on: str
-    off: str
-    level: str
+    on: str = ""
+    off: str = ""
+    level: str = ""
     """Payload of a level between off and on; empty: it cannot dim."""
     report: str = written(
         "the topic on which the board tells what its lines are at; it does not, unless said",
-        _topic,
+        told.topic,
         default="",
     )
     alive: str = written(
@@ -96,9 +89,41 @@ class Network:
         unsaid="false",
     )
 
+    readings: tuple[Told, ...] = written(
+        'what sensors tell on topics of their own, each a line after the others: `[{ topic = "pond/water", path = "temperature", unit = "°C", age = "10 min" }]`; '
+        "`path` leads into JSON, `age` is after how long it is unknown, `active` the text of a contact that is its active state",
+        told.read,
+        default=(),
+    )
+    first: int = 0
+    """The line of the first of them."""
+
     def dims(self, line: int) -> bool:
         """Whether a line can be told a level."""
         return bool(self.level)
+
+    @property
+    def serves(self) -> frozenset[str]:
+        """What can be wired to it: nothing is told to what only tells."""
+        return ALL if self.command else frozenset({"contact", "analogue"})
+
+    @property
+    def more_lines(self) -> int:
+        """How many lines it has beside those that are numbered in its topics."""
+        return len(self.readings)
+
+    def placed(self, lines: int) -> Network:
+        """The same, of a board with so many lines in all."""
+        return replace(self, first=lines - len(self.readings))
+
+    def told(self, line: int) -> Told | None:
+        """What is told of a line on a topic of its own."""
+        return self.readings[line - self.first] if line >= self.first and self.readings else None
+
+    def unit_of(self, line: int) -> str:
+        """What a line is measured in."""
+        found = self.told(line)
+        return found.unit if found is not None else ""
 
     @property
     def confirms(self) -> bool:
@@ -108,13 +133,13 @@ class Network:
     @property
     def anybody(self) -> str:
         """Where whoever may publish there speaks for the board; empty: nobody but the board can."""
-        return "" if self.alone else self.report
+        return "" if self.alone else self.report or (self.readings[0].topic if self.readings else "")
 
     def owns(self, topic: str) -> bool:
         """Whether a topic is one of the board's."""
         return any(
             re.fullmatch(".*".join(map(re.escape, own.split(LINE))), topic, re.DOTALL)
-            for own in (self.command, self.report, self.alive)
+            for own in (self.command, self.report, self.alive, *(each.topic for each in self.readings))
             if own
         )
 
@@ -128,11 +153,16 @@ class BrokerLink(Worker):
         self.facts, self._broker, self._site, self._secret = board.facts, broker, site, secret
         self.confirms = "read back" if self.facts.report else "sent"
         self._connection: Connection | None = None
-        self._came: deque[tuple[str, bytes]] = deque(maxlen=MOST_WAITING)
-        self._topics: dict[str, int] = {}
+        self._came: deque[tuple[str, bytes, bool]] = deque(maxlen=MOST_WAITING)
+        self._topics: dict[str, list[int]] = {}
+        """The lines of each topic that is heard."""
+        self._until: dict[int, float] = {}
+        """By line that has an age: when it is unknown (monotonic seconds)."""
         self._shows: dict[int, int] = {}
         """By line: what it reported last, in parts per million."""
         self._present = False
+        self._left: dict[str, tuple[bytes, bool, float]] = {}
+        """What was told last on topics of readings, whether it had been left at the broker, and when it came (monotonic seconds)."""
 
     def connect(self) -> None:
         """Reach the broker, and hear from the board."""
@@ -146,6 +176,8 @@ class BrokerLink(Worker):
                 raise connection.away()
         self._present = not self.facts.alive
         self._shows.clear()
+        self._left.clear()
+        self._until.clear()
         self._topics = {}
         if self.facts.alive:
             connection.subscribe(self.facts.alive, self._take)
@@ -164,7 +196,12 @@ class BrokerLink(Worker):
         """Hear the reports of lines that are somebody's, and no others."""
         assert self._connection is not None
         wired = {*self.outputs, *self.inputs}
-        topics = {self.facts.report.format(line=line): line for line in wired} if self.facts.report else {}
+        topics: dict[str, list[int]] = {}
+        for line in wired:
+            its = self.facts.told(line)
+            topic = its.topic if its is not None else self.facts.report.format(line=line)
+            if topic:
+                topics.setdefault(topic, []).append(line)
         before, self._topics = self._topics, topics
         for topic in before.keys() - topics.keys():
             self._connection.unsubscribe(self._take, topic)
@@ -172,11 +209,15 @@ class BrokerLink(Worker):
             self._connection.subscribe(topic, self._take)
         for line in gone:
             self._shows.pop(line, None)
+            self._until.pop(line, None)
 
     def first_look(self) -> None:
         """What has been reported of the inputs so far."""
         for line in self.inputs.keys() & self._shows.keys():
             self._see(line)
+        for topic in {its.topic for line in self.inputs if (its := self.facts.told(line)) is not None}:
+            if topic in self._left:
+                self._told_on(topic, *self._left[topic])
 
     def disconnect(self) -> None:
         """Hear no more of it."""
@@ -231,12 +272,16 @@ class BrokerLink(Worker):
         """Take what has come."""
         self.rest(seconds)
         self._hear(0)
+        now = time.monotonic()
+        for line in [line for line, until in self._until.items() if until <= now]:
+            del self._until[line]
+            self.unknown(line)
         if self._connection is not None and not self._connection.up.is_set():
             raise self._connection.away()
         self.traffic.rounds += 1
 
-    def _take(self, topic: str, payload: bytes) -> None:
-        self._came.append((topic, payload))
+    def _take(self, topic: str, payload: bytes, left: bool) -> None:
+        self._came.append((topic, payload, left))
         self.nudge()
 
     def _hear(self, seconds: float) -> None:
@@ -244,7 +289,7 @@ class BrokerLink(Worker):
             self.rest(seconds)
         while True:
             try:
-                topic, payload = self._came.popleft()
+                topic, payload, left = self._came.popleft()
             except IndexError:
                 return
             text = payload.decode("utf-8", "replace").strip()
@@ -258,9 +303,45 @@ class BrokerLink(Worker):
                         "See to its supply and its network.",
                     )
             elif topic in self._topics:
-                self._report_came(self._topics[topic], text)
+                if any(self.facts.told(line) is not None for line in self._topics[topic]):
+                    self._left[topic] = payload, left, time.monotonic()
+                    self._told_on(topic, *self._left[topic])
+                else:
+                    self._report_came(self._topics[topic][0], text)
+
+    def _told_on(self, topic: str, payload: bytes, left: bool, came: float) -> None:
+        """What a message says of each line that is told on its topic."""
+        for line in self._topics.get(topic, ()):
+            its, input = self.facts.told(line), self.inputs.get(line)
+            if its is None or input is None:
+                continue
+            until = came + its.age / 1e9
+            if its.age and (left or until <= time.monotonic()):  # who knows how old it is
+                continue
+            try:
+                said = told.within(payload, its.path)
+                if input.analogue:
+                    value = told.number(said)
+                    self.measured(line, round(value * 1000), 0, value)
+                else:
+                    self.seen(line, told.state(said, its.active))
+            except LookupError as error:
+                self.traffic.add("lost", payload, f"line {line}: {error.args[0]}")
+                self.unknown(line)
+                self._until.pop(line, None)
+            else:
+                if its.age:
+                    self._until[line] = until
 
     def _report_came(self, line: int, text: str) -> None:
+        if line in self.inputs and self.inputs[line].analogue:
+            try:
+                value = told.number(text)
+                self.measured(line, round(value * 1000), 0, value)
+            except LookupError as error:
+                self.traffic.add("lost", text.encode(), f"line {line}: {error.args[0]}")
+                self.unknown(line)
+            return
         if text in (self.facts.on, self.facts.off):
             level = FULL if text == self.facts.on else 0
         else:
@@ -279,29 +360,33 @@ class BrokerLink(Worker):
             self.observed(line, level)
 
     def _see(self, line: int) -> None:
-        level = self._shows[line]
-        if self.inputs[line].analogue:
-            self.measured(line, level, FULL, None)
-        else:
-            self.seen(line, level > 0)
+        self.seen(line, self._shows[line] > 0)
 
 
 def _made(
-    command: dict[str, str],
+    command: dict[str, str] | None = None,
     report: str = "",
+    readings: tuple[Told, ...] = (),
     alive: dict[str, str] | None = None,
     retain: bool = False,
     alone: bool = False,
 ) -> Network:
     alive = alive or {}
-    for topic in (command["topic"], report or LINE):
+    if command is None:
+        if not readings:
+            raise at_fault("link", CallerError(
+                "", "nothing says how its lines are told, or what they tell",
+                'Say command = { topic = "yard/{line}/set", on = "1", off = "0" }, or readings = [{ topic = "pond/water" }].',
+            ))  # fmt: skip
+        command = {"topic": "", "on": "", "off": ""}
+    for topic in (command["topic"] or LINE, report or LINE):
         if LINE not in topic:
             remedy = f"A topic of all lines has {LINE} where the line's number stands."
             error = CallerError("", f"'{topic}' is one topic for all lines", remedy)
             raise at_fault("report" if topic == report else "command", error)
     return Network(
         command["topic"], command["on"], command["off"], command.get("level", ""), report, alive.get("topic", ""),
-        alive.get("here", "here"), retain, alone,
+        alive.get("here", "here"), retain, alone, readings,
     )  # fmt: skip
 
 
