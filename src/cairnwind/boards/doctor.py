@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
-from cairnwind.boards import gpio, kernelsensors, kinds, serialports, sysfs, twowire
+from cairnwind.boards import evdev, gpio, kernelsensors, kinds, serialports, sysfs, twowire
 from cairnwind.boards.devices import Found, chip, openable
 from cairnwind.core.facts.hardware import Board
 from cairnwind.core.facts.site import Site
@@ -65,6 +65,8 @@ def _everything() -> Iterator[Found]:
             yield Found(None, f"{what} {device.name}.")
     for bus in twowire.buses():
         yield openable(bus, "Two-wire bus")
+    for path, called in evdev.known():
+        yield openable(path, "Input device", f"{called} ({path})")
     for each in kernelsensors.known():
         yield Found(None, f"Sensor of the kernel {each.text}{f', in {each.unit}' if each.unit else ''}.")
     ports = serialports.known()

@@ -45,6 +45,10 @@ def opened(site: Site, desk: Desk, store: Any, folder: Folder) -> list[Remote]:
                 from cairnwind.remotes.line import LineRemote
 
                 found.append(LineRemote(desk, told))
+            case facts.Keypad():
+                from cairnwind.remotes.keypad import KeypadRemote
+
+                found.append(KeypadRemote(desk, told))
             case facts.Surface():
                 from cairnwind.remotes.surface import SurfaceRemote
 

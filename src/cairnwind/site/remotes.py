@@ -128,6 +128,24 @@ class Line:
 
 
 @fact
+class Keypad:
+    """A keypad as the passcode of a guard."""
+
+    name: str
+    device: str = written(
+        'one of the kernel\'s input devices: its path (`"/dev/input/by-id/…"`), or what it calls itself',
+        entries.text,
+        needed='Say where it is: device = "/dev/input/by-id/usb-Keypad-event-kbd".',
+    )
+    opens: str = written(
+        "the guarded output that it opens", entries.text, needed='Say what it opens: opens = "glaze-store".'
+    )
+    key: str = written(
+        "whose key it carries", entries.text, needed='Say whose key it carries: key = "store door".'
+    )
+
+
+@fact
 class Surface:
     """Control surfaces that send OSC."""
 
@@ -183,7 +201,7 @@ class Mail:
 
 
 ONES: dict[str, type[Any]] = {"modbus": Modbus, "surface": Surface}
-NAMED: dict[str, type[Any]] = {"line": Line, "hook": Hook, "mail": Mail}
+NAMED: dict[str, type[Any]] = {"line": Line, "keypad": Keypad, "hook": Hook, "mail": Mail}
 """Ways in and out by the table that describes them, of which there is one, or one for each name."""
 
 

@@ -29,7 +29,7 @@ CONDITIONS = {
 }  # fmt: skip
 OUTPUTS = {
     ("interlock", "outputs"), ("interlock", "excludes"), ("interlock", "order"), ("regulator", "by"), ("pad", "left"), ("pad", "right"),
-    ("pad", "zones"), ("group", "outputs"), ("quiet", "except"), ("remote", "outputs"),
+    ("pad", "zones"), ("group", "outputs"), ("quiet", "except"), ("remote", "outputs"), ("remote", "opens"),
 }  # fmt: skip
 """Keys whose texts are names of outputs, or of groups of them."""
 INPUTS = {("pad", "stick")}

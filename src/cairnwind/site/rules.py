@@ -6,7 +6,7 @@ As with the plan, the languages take longer to load than all that is needed to m
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any, TypeVar
 
 from cairnwind.core.explain import checking
@@ -22,7 +22,8 @@ from cairnwind.core.language.schedules import Planned
 from cairnwind.core.rules import kinds
 from cairnwind.core.rules.excludes import Excludes
 from cairnwind.core.rules.limit import Limit, of_supplies
-from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.site.remotes import Keypad
 from cairnwind.site.tables import Page
 from cairnwind.site.trouble import Findings, SiteFileError
 
@@ -35,7 +36,9 @@ def read_rules(site: Site, planned: Planned) -> Rules:
     Raises `SiteFileError` with every error.
     """
     path, text = site.source
-    if not any(word in text for word in ("interlock", "reflex", "regulator", "alarm", "guard", "proof")):
+    if not any(
+        word in text for word in ("interlock", "reflex", "regulator", "alarm", "guard", "proof", "keypad")
+    ):
         return Rules(tuple(of_supplies(site, ())))
     reader = Page(path, text)
     interlocks = _tables(reader, "interlock")
@@ -59,6 +62,7 @@ def read_rules(site: Site, planned: Planned) -> Rules:
     for kind, make in makers.items():
         follow += _each(reader, kind, _tables(reader, kind), make)
     guards = _guards(reader, site)
+    _keypads(reader, site, guards)
     if reader.findings:
         raise SiteFileError(path, reader.findings, text)
     return Rules((*own, *of_supplies(site, own)), tuple(follow), guards)
@@ -192,6 +196,15 @@ def _guards(reader: Page, site: Site) -> tuple[Guard, ...]:
             path = ("guard", name, key) if key in table.values else ("guard", name)
             reader.point_within(path, table.values.get(str(key), name), error)
     return tuple(found)
+
+
+def _keypads(reader: Page, site: Site, guards: Iterable[Guard]) -> None:
+    """Keypads open what has a guard."""
+    guarded = {each.output: each for each in guards}
+    for each in site.remotes:
+        if isinstance(each, Keypad) and each.opens not in guarded:
+            error = unknown("guarded output", each.opens, guarded)
+            reader.point(("remote", "keypad", each.name, "opens"), each.opens, error)
 
 
 def _settles(rule: Interlock, site: Site) -> None:
