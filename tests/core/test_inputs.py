@@ -8,8 +8,9 @@ from hypothesis import strategies as st
 
 from cairnwind.core.facts.hardware import Pin
 from cairnwind.core.facts.inputs import Input
-from cairnwind.core.physics.scaling import Thermistor, by_beta
+from cairnwind.core.physics.scaling import Thermistor, by_beta, read
 from cairnwind.core.state.inputs import Contact, Gauge, silent
+from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS
 
 PIN = Pin("b", 1)
@@ -51,6 +52,27 @@ def test_a_table_goes_through_its_points_and_back(points: list[tuple[float, floa
     for volt, value in zip(volts, values, strict=True):
         assert input.value(volt) == pytest.approx(value, abs=1e-6)
         assert input.volts(value) == pytest.approx(volt, abs=1e-6)
+
+
+@given(st.floats(100, 500), st.floats(-100, 100), st.floats(1, 1000), st.floats(0, 0.025))
+def test_a_loop_of_4_to_20_ma_tells_its_value_or_that_it_is_broken(
+    ohms: float, low: float, span: float, amperes: float
+) -> None:
+    scale = read({"loop": f"{ohms:.3f} ohm", "points": [["4 mA", low], ["20 mA", low + span]]})
+    input = Input("it", "analogue", PIN, scale=scale)
+    found = input.value(amperes * float(f"{ohms:.3f}"))
+    if not 0.0036 <= amperes <= 0.021:
+        assert found is None or amperes == pytest.approx(0.0036) or amperes == pytest.approx(0.021)
+    elif found is not None:
+        assert found == pytest.approx(low + span * (amperes - 0.004) / 0.016, abs=1e-6 * span + 1e-9)
+        assert input.value(input.volts(low)) == pytest.approx(low, abs=1e-6)
+
+
+@pytest.mark.parametrize("bad", [{"loop": "250 ohm"}, {"loop": "0 ohm", "points": [["4 mA", 0], ["20 mA", 1]]}, {"loop": "250 ohm", "points": [["4 mA", 0]]},
+                                 {"loop": "250 ohm", "points": [["4 V", 0], ["20 V", 1]]}, {"loop": "250 ohm", "points": 5}, {"loop": 5, "points": [["4 mA", 0], ["20 mA", 1]], "x": 1}])  # fmt: skip
+def test_what_is_no_loop(bad: dict[str, object]) -> None:
+    with pytest.raises(CallerError):
+        read(bad)
 
 
 def test_filters_ranges_and_sampling() -> None:

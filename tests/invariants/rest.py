@@ -98,7 +98,7 @@ ASKED = (
     ev.Wish, ev.Renew, ev.Release, ev.AllStop, ev.ResetStop, ev.ResetTrip, ev.Attest, ev.Reload, ev.Lock, ev.Unlock,
 )  # fmt: skip
 OWNERS = {
-    "claim", "over", "retry", "proof", "answer", "step", "input", "stale", "trial", "timer", "plan", "quiet", "reflex", "regulator", "alarm",
+    "claim", "over", "retry", "proof", "total", "answer", "step", "input", "stale", "trial", "timer", "plan", "quiet", "reflex", "regulator", "alarm",
     "ruled", "watch", "grace", "guard", "trace",
 }  # fmt: skip
 

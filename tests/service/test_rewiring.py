@@ -407,3 +407,43 @@ def test_a_serial_board_is_rewired_in_parts(tmp_path: Path, monkeypatch: pytest.
     assert site.output("b")["pin"] == "box:line-18", "as it was"
     running.end()
     board.end()
+
+
+METER = """
+[input.meter]
+kind = "counter"
+pin = "near:J3-8"
+unit = "kWh"
+pulse = 0.001
+"""
+
+
+def test_a_meter_counts_on_over_restarts_reloads_and_names(tmp_path: Path) -> None:
+    running = Running(tmp_path, SITE + METER)
+
+    def count(pulses: int, name: str = "meter") -> float:
+        running.link().set_input(name, False)
+        for _ in range(pulses):
+            running.link().set_input(name, True)
+            running.link().set_input(name, False)
+        before = total["now"]
+        total["now"] = before + pulses
+        eventually(lambda: round(running.site.input(name)["total"] * 1000) == total["now"])
+        return total["now"] / 1000
+
+    total = {"now": 0}
+    count(250)
+    assert running.site.input("meter")["state"] == "0.25 kWh"
+    running.again()
+    count(250)
+    assert running.site.input("meter")["state"] == "0.5 kWh"
+    running.site.change("input", "meter", pull="up", window="1 h", label="Meter")
+    count(10)
+    running.site.rename("input", "meter", "main-meter")
+    count(10, "main-meter")
+    running.again()
+    assert round(count(1, "main-meter") * 1000) == 521
+    assert running.site.input("main-meter")["value"] == pytest.approx(0.001), (
+        "in the last hour, of this start"
+    )
+    running.end()

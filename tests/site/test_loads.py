@@ -6,9 +6,15 @@ from fractions import Fraction
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from cairnwind.boards import wire
+from cairnwind.core.facts.hardware import Pin
+from cairnwind.core.facts.outputs import Output
 from cairnwind.core.physics.light import LIGHTNESS, STRAIGHT
 from cairnwind.core.physics.shaping import Shape
+from cairnwind.core.values.settings import FULL, Drive
 from cairnwind.site import SiteFileError, read_site
 from cairnwind.site.checked import check_site
 
@@ -117,6 +123,7 @@ BAD = {
     "white of two": (COLOUR + 'white = ["100 %", "50 %"]\n', "three shares"),
     "a reverse of nowhere": (lamp('reverse = "b:J2-99"', "b:J2-9", "motor"), "J2-99"),
     "a reverse elsewhere": (lamp('reverse = "free:line-1"', "b:J2-9", "motor"), "another line of the same board"),
+    "a brake with one line": (MOTOR.replace('"free:line-4" }', '"free:line-4" }\nstands = "brake"'), "can be braked by both"),
     "a reverse that is used": (MOTOR.replace("free:line-3", "free:line-2"), "used twice"),
     "lamps off the strip": ('[output.run]\nkind = "colour-lamp"\npin = "s:line-6"\nlamps = 3\n', "do not fit"),
     "lamps between lamps": ('[output.run]\nkind = "colour-lamp"\npin = "s:line-4"\n', "lamps begin at lines 0, 3, 6"),
@@ -168,3 +175,26 @@ def test_what_is_only_warned_of_has_its_arithmetic(tmp_path: Path) -> None:
     assert any("24 V * 10 A * (9000 ns + 9000 ns) / 2 * 400 Hz = 864 mW" in text for text in texts)
     assert any("frequency for a fan" in text for text in texts)
     assert any("80 mA + 50 mA = 130 mA" in text for text in texts)
+
+
+@given(st.integers(-FULL, FULL), st.booleans(), st.booleans())
+def test_a_motor_that_stands_is_held_by_both_lines_or_runs_out(
+    parts: int, active_low: bool, brakes: bool
+) -> None:
+    output = Output(
+        "m",
+        "motor",
+        Pin("b", 1),
+        others=(2,),
+        reversal="two lines",
+        active_low=active_low,
+        brakes=brakes,
+        frequency=Fraction(400),
+    )
+    levels = {line: put.parts for line, put in wire.to_pins(output, Drive(parts)).items()}
+    on = [FULL - level if active_low else level for level in levels.values()]
+    if parts:
+        assert sorted(on) == [0, abs(parts)]
+    else:
+        assert on == [FULL if brakes else 0] * 2
+    assert wire.from_pins(output, levels) == Drive(parts)

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from cairnwind.boards import evdev, gpio, kernelsensors, kinds, serialports, sysfs, twowire
 from cairnwind.boards.devices import Found, chip, openable
+from cairnwind.boards.links import leds
 from cairnwind.core.facts.hardware import Board
 from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import BoardError
@@ -65,6 +66,8 @@ def _everything() -> Iterator[Found]:
             yield Found(None, f"{what} {device.name}.")
     for bus in twowire.buses():
         yield openable(bus, "Two-wire bus")
+    for name in leds.known():
+        yield openable(str(leds.LEDS / name / "brightness"), "Lamp of the kernel", name)
     for path, called in evdev.known():
         yield openable(path, "Input device", f"{called} ({path})")
     for each in kernelsensors.known():

@@ -38,6 +38,9 @@ def rest(actions: list[dict[str, Any]], files: list[int]) -> None:
             if "file" in action:
                 values = struct.pack("=QQ", action["bits"], action["mask"])
                 fcntl.ioctl(files[action["file"]], SET_VALUES, values)
+            elif "value" in action:
+                with open(action["path"], "w") as file:
+                    file.write(action["value"])
             else:
                 with open(action["period"]) as file:  # as it is by now
                     duty = int(file.read()) * action["parts"] // 1_000_000

@@ -110,6 +110,9 @@ class Input(_Facts):
     full: int | None
     volts: float | None
     value: float | None
+    total: Annotated[
+        float | None, Meta(description="Of a counter: all that it has counted, also before the last start.")
+    ]
     unit: str
     stale_ms: float
 

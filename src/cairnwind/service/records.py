@@ -19,7 +19,7 @@ from cairnwind.core.explain.meter import Meter
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.now import InputNow, OutputNow
 from cairnwind.core.facts.site import Site
-from cairnwind.core.physics.scaling import Thermistor
+from cairnwind.core.physics.scaling import Loop, Thermistor
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import FULL, Colour, Drive, Level, Setting, Tone
 from cairnwind.store.reader import Reader
@@ -252,7 +252,8 @@ def step_for(span: int) -> int:
 def _range(input: Input) -> float:
     """About how far an analogue input's value goes."""
     if isinstance(input.scale, tuple) and not isinstance(input.scale, Thermistor):
-        values = [value for _, value in input.scale]
+        points = input.scale.points if isinstance(input.scale, Loop) else input.scale
+        values = [value for _, value in points]
         return max(values) - min(values)
     return 3.3 if input.scale is None else 100.0
 

@@ -11,7 +11,7 @@ from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.site import Site
 from cairnwind.core.physics.wiring import show_ohms
 from cairnwind.core.values.listing import listed
-from cairnwind.site.wiring import BEFORE, bias_needed, sure
+from cairnwind.site.wiring import BEFORE, bias_needed, rests_high, sure
 
 
 class Then(NamedTuple):
@@ -146,7 +146,7 @@ def _lines(output: Output, board: Board, *, floats: bool) -> tuple[Then, str]:
 
 def _line(output: Output, line: int, board: Board, *, floats: bool) -> tuple[Then, str]:
     pin, there = board.pin(line).name, board.position(line)
-    high = wire.to_pin(output, output.safe, line) > 0
+    high = rests_high(output, line)
     to = "its supply" if high else "ground"
     before = there.power_on if there is not None else "floating" if floats else ""
     if output.bias is not None and (there is None or sure(output, there)):

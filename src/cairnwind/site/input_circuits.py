@@ -6,7 +6,7 @@ from fractions import Fraction
 
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.site import Site
-from cairnwind.core.physics.scaling import Thermistor
+from cairnwind.core.physics.scaling import Loop, Thermistor
 from cairnwind.core.physics.wiring import show_ohms, volts
 from cairnwind.site.circuit import Circuit, Draft
 
@@ -22,6 +22,20 @@ def circuit(input: Input, site: Site) -> Circuit:
         _thermistor(draft, input, input.scale)
         return draft.done("thermistor")
     if input.analogue or input.source is not None:
+        if isinstance(input.scale, Loop):
+            ohms = show_ohms(Fraction(input.scale.ohms).limit_denominator(1000))
+            draft.part(
+                "loop resistor",
+                "resistor",
+                f"{ohms}, 0.1 %",
+                "from the pin to ground: the loop's current makes the pin's volts in it",
+            )
+            most = 0.021 * input.scale.ohms
+            bears = draft.there.bears if draft.there is not None else None
+            if bears is not None and most > bears:
+                draft.notes.append(
+                    f"At 21 mA {ohms} make {most:.2f} V, and {input.pin.name} bears {volts(bears)}: take a smaller one."
+                )
         _sensor(draft, input)
         return draft.done("sensor")
     _switch(draft, input)

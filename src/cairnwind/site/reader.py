@@ -325,6 +325,12 @@ class Reader(Page):
         output = replace(output, rest=table.get("rest", output.read, output.safe))
         if output.driver != "push-pull" and pin is not None:
             self._driven(output, table)
+        if output.brakes and output.reversal != "two lines":
+            table.point(
+                "stands",
+                "only a motor with two lines, one for each way, can be braked by both",
+                'Give it its second line: reverse = "board:line-5".',
+            )
         if output.takes == "tone" and (output.safe.on or output.rest.on):
             table.point(
                 "rest" if table.has("rest") else "safe",

@@ -108,11 +108,18 @@ def _source(input: Input, there: Position) -> Iterator[Found]:
     )  # fmt: skip
 
 
+def rests_high(output: Output, line: int | None = None) -> bool:
+    """Whether a line of an output (its first unless given) is high while it is at safe and nobody drives it: a motor is not braked then."""
+    if output.brakes:
+        return output.active_low
+    return wire.to_pin(output, output.safe, line) > 0
+
+
 def holding(output: Output, there: Position | None) -> tuple[Fraction, str] | None:
     """The resistor that holds a pin until software runs: ohms, and 'up' or 'down'; None where none is needed, or none would do."""
     if output.bias is not None or there is None:
         return output.bias
-    safe_high = wire.to_pin(output, output.safe) > 0
+    safe_high = rests_high(output)
     if not there.power_on or there.power_on in ("high", "low") or BEFORE.get(there.power_on) == safe_high:
         return None
     pull = there.pull if there.power_on != "floating" else None
@@ -135,7 +142,7 @@ def sure(output: Output, there: Position) -> bool:
 
 def power_on(output: Output, there: Position) -> Iterator[Found]:
     """The pin's own state before software runs, against what keeps the load safe."""
-    safe_high = wire.to_pin(output, output.safe) > 0
+    safe_high = rests_high(output)
     rail = "up" if safe_high else "down"
     if not there.power_on or BEFORE.get(there.power_on) == safe_high:
         return

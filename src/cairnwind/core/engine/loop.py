@@ -92,7 +92,7 @@ class Engine:
         }  # fmt: skip
         deadlines: dict[str, Due] = {
             "claim": requests.claim_due, "over": requests.over_due, "retry": driving.retry_due, "answer": driving.answer_due,
-            "step": self._deciding.step_due, "input": contacts.due, "stale": contacts.stale_due, "trial": trying.due,
+            "step": self._deciding.step_due, "input": contacts.due, "stale": contacts.stale_due, "total": contacts.total_due, "trial": trying.due,
             "proof": links.proofs.due, "timer": courses.due, "plan": planning.due, "quiet": life.quiet_due, "reflex": life.reflexes.due,
             "regulator": life.regulators.due, "alarm": life.alarms.due, "trace": self._trace_due,
             "ruled": lambda turn, name, slot: armed.gates.due(turn, name, slot),
@@ -237,7 +237,8 @@ class Engine:
                 name, None, gauge.since, gauge.raw, full=gauge.full, volts=gauge.volts, value=gauge.value
             )
         it = self.state.inputs.contacts[name]
-        return InputNow(name, it.active, it.since, it.seen, it.edges, it.edge, value=it.value)
+        total = it.total * it.input.pulse if it.input.kind == "counter" else None
+        return InputNow(name, it.active, it.since, it.seen, it.edges, it.edge, value=it.value, total=total)
 
     def trials_now(self, board: str) -> list[Trial]:
         """What is being tried on a board."""

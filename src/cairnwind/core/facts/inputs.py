@@ -7,7 +7,7 @@ from functools import partial
 
 from cairnwind.core.facts.hardware import CABLE, LABEL, PLACE, SENSES, Pin, either
 from cairnwind.core.physics import scaling
-from cairnwind.core.physics.scaling import Thermistor, along, back
+from cairnwind.core.physics.scaling import Loop, Thermistor, along, back
 from cairnwind.core.values import entries
 from cairnwind.core.values.fact import fact
 from cairnwind.core.values.keys import written
@@ -72,14 +72,14 @@ class Input:
         default="",
         kinds=("analogue", "counter"),
     )
-    scale: tuple[tuple[float, float], ...] | Thermistor | None = written(
+    scale: tuple[tuple[float, float], ...] | Thermistor | Loop | None = written(
         'points of volts and value, two or more: `[["0.5 V", -40], ["2.5 V", 85]]`; or `{ thermistor = "10 kohm", beta = 3950, '
-        'series = "10 kohm", volts = "3.3 V", side = "below" }`, `steinhart = [a, b, c]` in place of the first two',
+        'series = "10 kohm", volts = "3.3 V", side = "below" }`, `steinhart = [a, b, c]` in place of the first two; or a loop of 4 to 20 mA and the resistor it is measured at: `{ loop = "250 ohm", points = [["4 mA", 0], ["20 mA", 10]] }`',
         scaling.read,
         default=None,
         kinds=("analogue",),
     )
-    """Points of (volts, value) that its value is on straight lines through, or a thermistor."""
+    """Points of (volts, value) that its value is on straight lines through, a thermistor, or a current loop."""
     every: int = written(
         "time between two readings that count; as the board gives them unless said",
         partial(duration, longest=3600),
@@ -121,7 +121,7 @@ class Input:
         "what one pulse stands for, in its unit", entries.number, default=1.0, unsaid="1", kinds=("counter",)
     )
     window: int = written(
-        "its value is what came in the last so long; since the start unless said",
+        "its value is what came in the last so long; all that it has ever counted, kept over restarts, unless said",
         partial(duration, longest=86400),
         default=0,
         kinds=("counter",),
@@ -154,13 +154,17 @@ class Input:
         """The scaled value at so many volts on the pin; None where they stand for none."""
         if self.scale is None:
             return volts
-        return self.scale.value(volts) if isinstance(self.scale, Thermistor) else along(self.scale, volts)
+        return (
+            self.scale.value(volts) if isinstance(self.scale, Thermistor | Loop) else along(self.scale, volts)
+        )
 
     def volts(self, value: float) -> float:
         """The volts that stand for a value: the inverse of `value`."""
         scale = self.scale
         if scale is None:
             return value
+        if isinstance(scale, Loop):
+            return scale.at(value)
         if not isinstance(scale, Thermistor):
             return back(scale, value)
         low, high = scale.volts * 0.0021, scale.volts * 0.9979

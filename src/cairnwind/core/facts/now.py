@@ -93,6 +93,8 @@ class InputNow:
     volts: float | None = None
     value: float | None = None
     """Of an analogue input: counts at full scale, volts on the pin, and the scaled value."""
+    total: float | None = None
+    """Of a counter: all that it has counted, also before the last start, in its unit."""
 
 
 @fact

@@ -170,6 +170,15 @@ class Output:
     """Its board dims it by itself: it has levels without a PWM frequency of ours."""
     others: tuple[int, ...] = ()
     """More lines of the same board: green and blue of a colour lamp, the line that reverses a motor."""
+    brakes: bool = written(
+        "of a motor with two lines: whether it is held while it stands, by both lines on, or runs out with both off: "
+        '`"brake"` or `"coast"`',
+        partial(entries.second, among=("coast", "brake")),
+        name="stands",
+        default=False,
+        unsaid='"coast"',
+        kinds=("motor",),
+    )
     reversal: str = ""
     """Of a motor with a line to reverse it: 'two lines' (one for each way) or 'direction' (PWM and a line for the way)."""
     light: Light = STRAIGHT
@@ -238,6 +247,8 @@ class Output:
             case Tone(millihertz, loudness):
                 return (loudness // 2 if millihertz else 0,)
             case Drive(parts):
+                if self.brakes and not parts:
+                    return FULL, FULL
                 if self.reversal == "direction":
                     return abs(parts), FULL if parts < 0 else 0
                 return max(0, parts), max(0, -parts)
@@ -269,7 +280,7 @@ class Output:
             case "drive" if self.reversal == "direction":
                 return Drive(-duties[0] if duties[1] > FULL // 2 else duties[0])
             case "drive":
-                return Drive(duties[0] - duties[1])
+                return Drive(duties[0] - duties[1])  # both on is a brake, both off lets it run out
         return Level(duties[0] if self.light is STRAIGHT else self.light.level(duties[0]))
 
     def counts(self, setting: Setting) -> tuple[int, ...]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
 
 from cairnwind.core.values.entries import choice
@@ -43,6 +43,28 @@ class Thermistor(NamedTuple):
         return 1 / inverse - KELVIN if inverse > 0 else None
 
 
+LEAST_LOOP, MOST_LOOP = 0.0036, 0.021
+"""Amperes outside which a loop of 4 to 20 mA is broken or shorted (NAMUR NE 43)."""
+
+
+class Loop(NamedTuple):
+    """A loop of 4 to 20 mA, through a resistor across which it is measured. Ohms; points of (amperes, value)."""
+
+    ohms: float
+    points: tuple[tuple[float, float], ...]
+
+    def value(self, volts: float) -> float | None:
+        """What its sensor says at so many volts on the resistor; None where the loop is broken or shorted."""
+        amperes = volts / self.ohms
+        if not LEAST_LOOP <= amperes <= MOST_LOOP:
+            return None
+        return along(self.points, amperes)
+
+    def at(self, value: float) -> float:
+        """The volts that stand for a value."""
+        return back(self.points, value) * self.ohms
+
+
 def by_beta(beta: float, ohms: float, series: float, volts: float, below: bool = True) -> Thermistor:
     """A thermistor by its Beta and its ohms at 25 °C."""
     b = 1 / beta
@@ -69,12 +91,22 @@ def back(points: POINTS, value: float) -> float:
 # --- as it is written in the site file ---------------------------------------------------------------------
 
 
-def read(value: Any) -> tuple[tuple[float, float], ...] | Thermistor:
-    """Two points of volts and value, or a table of more, [["0.5 V", -40], ["2.5 V", 85]]; or a thermistor."""
+def read(value: Any) -> tuple[tuple[float, float], ...] | Thermistor | Loop:
+    """Two points of volts and value, or a table of more, [["0.5 V", -40], ["2.5 V", 85]]; or a thermistor, or a current loop."""
     if isinstance(value, dict):
-        return _thermistor(value)
+        return _loop(value) if "loop" in value else _thermistor(value)
+    return _points(
+        value,
+        _point,
+        'Write points of volts and value, two or more, with rising volts and values that go one way: scale = [["0.5 V", -40], ["2.5 V", 85]].',
+    )
+
+
+def _points(
+    value: Any, point: Callable[[Any], tuple[float, float]], remedy: str
+) -> tuple[tuple[float, float], ...]:
     try:
-        points = tuple(_point(each) for each in value)
+        points = tuple(point(each) for each in value)
     except (TypeError, ValueError):
         points = ()
     volts, values = [each[0] for each in points], [each[1] for each in points]
@@ -84,9 +116,27 @@ def read(value: Any) -> tuple[tuple[float, float], ...] | Thermistor:
         raise CallerError(
             "bad-value",
             "this is not a scale.",
-            'Write points of volts and value, two or more, with rising volts and values that go one way: scale = [["0.5 V", -40], ["2.5 V", 85]].',
+            remedy,
         )
     return tuple(sorted(points))
+
+
+def _loop(value: dict[str, Any]) -> Loop:
+    """{ loop = "250 ohm", points = [["4 mA", 0], ["20 mA", 10]] }."""
+    example = 'Write scale = { loop = "250 ohm", points = [["4 mA", 0], ["20 mA", 10]] }.'
+    if set(value) != {"loop", "points"}:
+        raise CallerError("bad-value", "this is not a current loop.", example)
+    ohms = float(parse(value["loop"], "a resistance"))
+    if ohms <= 0:
+        raise CallerError("bad-value", "a current loop is measured across a resistor.", example)
+    return Loop(
+        ohms,
+        _points(
+            value["points"],
+            lambda pair: (float(parse(pair[0], "a current", bare="a")), float(pair[1])),
+            example,
+        ),
+    )
 
 
 def _thermistor(value: dict[str, Any]) -> Thermistor:

@@ -27,6 +27,7 @@ class Contact:
         "pulses",
         "seen",
         "since",
+        "stored",
         "total",
         "turned",
         "value",
@@ -46,7 +47,8 @@ class Contact:
         """Wall nanoseconds of the last of them, as exactly as the board tells."""
         self.heard = 0
         """Monotonic nanoseconds of the last word of it."""
-        self.total = 0
+        self.total = self.stored = 0
+        """Pulses of a counter, those before the last start among them; and how many of them are stored."""
         self.pulses: deque[int] = deque(maxlen=PULSES)
         self.value: float | None = None
         """Of a counter: pulses in its own unit, in all or in the last stretch of `Input.window`."""
@@ -96,6 +98,10 @@ class Contact:
                         self.pulses.append(mono)
                 self._count(mono)
         return changed
+
+    def recount(self, mono: int) -> bool:
+        """Its total is another; True if its value is, too."""
+        return self._count(mono)
 
     def _count(self, mono: int) -> bool:
         window, before = self.input.window, self.value

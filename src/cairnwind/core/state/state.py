@@ -5,6 +5,8 @@ Each part is changed where its name says; an event changes it through its `cairn
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.difference import Difference
@@ -57,8 +59,9 @@ class Inputs:
         self.contacts = {name: Contact(input) for name, input in site.inputs.items() if not input.analogue}
         self.gauges = {name: Gauge(input) for name, input in site.inputs.items() if input.analogue}
 
-    def rewire(self, site: Site, same: frozenset[str]) -> None:
-        """Inputs of another site; of those of the ``same`` wiring all is remembered."""
+    def rewire(self, site: Site, same: frozenset[str], called: Mapping[str, str]) -> None:
+        """Inputs of another site; of those of the ``same`` wiring all is remembered, of counters what they have counted. ``called``: by its
+        new name, what one was called before."""
         contacts, gauges = self.contacts, self.gauges
         self.contacts, self.gauges = {}, {}
         for name, input in site.inputs.items():
@@ -68,6 +71,9 @@ class Inputs:
             else:
                 self.contacts[name] = contacts[name] if name in same else Contact(input)
                 self.contacts[name].input = input
+                before = contacts.get(called.get(name, name))
+                if name not in same and before is not None and before.input.kind == input.kind == "counter":
+                    self.contacts[name].total = before.total
 
 
 class State:
@@ -111,7 +117,8 @@ class State:
         }
         self.on_board = _on_boards(site)
         new = frozenset(wired.inputs.come)
-        self.inputs.rewire(site, frozenset(name for name in site.inputs if name not in new))
+        called = {other: one for one, other in wired.renamed}
+        self.inputs.rewire(site, frozenset(name for name in site.inputs if name not in new), called)
 
 
 def _on_boards(site: Site) -> dict[str, list[str]]:

@@ -8,8 +8,12 @@ from cairnwind.core.facts import events as ev
 from cairnwind.core.rules.gates import Armed
 from cairnwind.core.state.inputs import Contact, Gauge, silent
 from cairnwind.core.state.turn import Turn
-from cairnwind.core.values.quantities import show_duration
+from cairnwind.core.values.quantities import NS, show_duration
 
+COUNTED = "counted"
+"""Under what the totals of counters are stored."""
+STORED_EVERY = 5 * NS
+"""So long a pulse may be counted and not stored yet."""
 Told = Callable[[Turn, str], None]
 """Somebody who has to know that an input has changed, or was measured."""
 
@@ -46,9 +50,39 @@ class Contacts:
         self._armed.gates.watches.mark("input", name)
         self._changed(turn, name)
         if contact.input.kind == "counter":
+            if contact.total != contact.stored:
+                turn.mono.unless(turn.now.mono + STORED_EVERY, "total", name)
             return  # its pulses are counted, not told one by one
         text = f"{name} is {contact.input.say(contact.active)}"
         turn.note("input", name, text, {"active": contact.active})
+
+    def total_due(self, turn: Turn, name: str, slot: str) -> None:
+        """What a counter has counted is stored now and then, not pulse by pulse."""
+        contact = turn.state.inputs.contacts.get(name)
+        if contact is not None and contact.total != contact.stored:
+            contact.stored = contact.total
+            turn.effect(ev.Keep(COUNTED, name, {"total": contact.total}))
+
+    def store(self, turn: Turn) -> None:
+        """Store what all counters have counted."""
+        for name, contact in turn.state.inputs.contacts.items():
+            if contact.input.kind == "counter":
+                self.total_due(turn, name, "")
+
+    def recall(self, turn: Turn, kept: Iterable[ev.Keep]) -> None:
+        """Go on counting where the service before this one was."""
+        for each in kept:
+            contact = turn.state.inputs.contacts.get(each.key)
+            if (
+                each.gate == COUNTED
+                and each.data is not None
+                and contact is not None
+                and contact.input.kind == "counter"
+            ):
+                contact.total += each.data["total"]
+                contact.stored = each.data["total"]
+                if contact.recount(turn.now.mono):
+                    self._counts(turn, contact)
 
     def measured(self, turn: Turn, event: ev.Measured) -> None:
         """A reading came in."""

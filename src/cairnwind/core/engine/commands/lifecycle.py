@@ -50,6 +50,7 @@ class Lifecycle:
         for part in (self.reflexes, self.regulators, self.alarms):
             part.arm(event.reflexes)
         gates.recall(turn, event.kept)
+        self.contacts.recall(turn, event.kept)
         if state.site.quiet is not None:
             self.quiet_due(turn, "", "")
         for tag in event.tags:
@@ -73,6 +74,7 @@ class Lifecycle:
         turn.state.in_force.closing = True
         turn.note("shutdown", "", "the service is stopping: every output to safe", {})
         turn.touch_all(turn.state.outputs)
+        self.contacts.store(turn)
         end_trials(turn, "the service is stopping")
 
     # --- another site file --------------------------------------------------------------------------------
@@ -83,6 +85,7 @@ class Lifecycle:
         self.contacts.unknown(turn, event.wired.inputs.gone)
         self._sticks.succeed(turn, event.site)
         carried = reshape(turn, event)
+        self.contacts.store(turn)
         force = state.in_force
         if event.site.quiet is not None:
             self.quiet_due(turn, "", "")

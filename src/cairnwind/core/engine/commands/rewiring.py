@@ -15,8 +15,8 @@ from cairnwind.core.facts.trials import owner
 from cairnwind.core.state.turn import Turn
 from cairnwind.core.values.fact import replace
 
-OF_OUTPUTS = frozenset(("claim", "over", "retry", "answer", "step", "ruled"))
-OF_INPUTS = frozenset(("input", "stale"))
+OF_OUTPUTS = frozenset(("claim", "over", "retry", "proof", "answer", "step", "ruled"))
+OF_INPUTS = frozenset(("input", "stale", "total"))
 """Kinds of timers that are named by an output, and by an input."""
 
 
