@@ -119,7 +119,7 @@ SMALL = '[board.s]\nlink = "modbus"\nport = "/dev/ttyUSB0"\n'
 FILES = {
     "two chips with the same switches": (CHIP.format("a") + CHIP.format("b"), "boards a and b are both at address 0x20 on bus /dev/i2c-1", "switches"),
     "two units of one number": (LINE.format("a", 9600, 1) + LINE.format("b", 9600, 1), "are both unit 1 on serial port /dev/ttyUSB0", "unit = 2"),
-    "two speeds on one line": (LINE.format("a", 9600, 1) + LINE.format("b", 19200, 2), "all there have the same", "the same baud, parity and stop_bits"),
+    "two speeds on one line": (LINE.format("a", 9600, 1) + LINE.format("b", 19200, 2), "all there have the same", "the same baud, parity, stop_bits, echo and rs485"),
     "two framings at one address": (LINE.format("a", 9600, 1).replace("/dev/ttyUSB0", "box:502") + LINE.format("b", 9600, 2).replace("/dev/ttyUSB0", "box:502") + 'framing = "rtu"\n', "TCP frames at board a", "the same framing"),
     "a host on a board's line": (SMALL + '[remote.line.host]\nport = "/dev/ttyUSB0"\nkey = "x"\n', "is taken: by board s and by remote host", "another port"),
     "two listeners": ('[remote.modbus]\nlisten = "127.0.0.1:8470"\nclients = { "127.0.0.1" = "x" }\n', "port 8470 is where the service itself listens", "another"),

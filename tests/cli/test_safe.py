@@ -88,6 +88,7 @@ def test_rules_as_people_and_programs_read_them(demo: Demo) -> None:
     kinds = {rule["kind"] for rule in json.loads(demo.cli("rules", "--json").stdout)["rules"]}
     assert kinds == {
         "needs",
+        "proof",
         "excludes",
         "limit",
         "trip",

@@ -170,7 +170,11 @@ def said(text: str) -> tuple[list[tuple[str, str]], list[set[str]], list[set[str
     found += [("scene", each) for each in planned.scenes] + [
         ("schedule", each.name) for each in planned.schedules
     ]
-    found += [("interlock", each.name) for each in rules.interlocks if not each.name.startswith("supply ")]
+    found += [
+        ("interlock", each.name)
+        for each in rules.interlocks
+        if not each.name.startswith(("supply ", "proof of "))
+    ]
     of_rules = [set(each.outputs) for each in rules.interlocks] + [{guard.output} for guard in rules.guards]
     return found, [set(each.course.outputs) for each in planned.schedules], of_rules
 

@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 
 TURN = 0.5
 """Seconds between two steps of the world."""
+CONTACTOR = 0.08
+"""Seconds in which the kiln's contactor pulls in or drops out."""
 GAUGES = ("kiln-temperature", "cupboard-temperature", "daylight")
 
 
@@ -43,7 +45,7 @@ class World:
             (each.pin.board, each.pin.line): each for each in site.outputs.values() if each.takes == "level"
         }
         shelf.watchers.append(lambda line, level: self._moved("shelf", line, level))
-        for name in ("kiln-door", "emergency-button", "bench-switch"):
+        for name in ("kiln-door", "kiln-aux", "emergency-button", "bench-switch"):
             shelf.preset(site.inputs[name], False)
         for name in ("pug-mill-lid", "yard-gate"):
             input = site.inputs[name]
@@ -84,6 +86,8 @@ class World:
         if output is not None:
             setting = from_pins(output, {line: level})
             self._on[output.name] = setting.parts / 1_000_000 if isinstance(setting, Level) else 0.0
+            if output.name == "kiln":  # the contactor pulls in, and its auxiliary contact with it
+                threading.Timer(CONTACTOR, self._shelf.set_input, ("kiln-aux", setting.on)).start()
 
     def _pretend(self, input: Input) -> Any:
         assert self._box is not None

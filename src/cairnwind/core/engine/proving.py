@@ -29,8 +29,10 @@ class Proofs:
         return gate
 
     def of(self, turn: Turn, name: str) -> bool:
-        """Whether an output has a proof; in a rehearsal boards are believed."""
-        return name in self._gate.of and turn.state.stepped
+        """Whether an output has a proof; in a rehearsal, and where nothing is read, boards are believed."""
+        if name not in self._gate.of or not turn.state.stepped:
+            return False
+        return not turn.site.boards[turn.state.outputs[name].output.pin.board].muted
 
     def hear(self, turn: Turn, s: Standing, event: ev.Confirmed) -> None:
         """Its board says something."""

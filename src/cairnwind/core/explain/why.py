@@ -147,6 +147,6 @@ def _confirmed(now: OutputNow, clock: Callable[[int], str]) -> str:
         "read back": "read back from",
         "accepted": "accepted by",
         "sent": "sent to (it cannot confirm)",
-        "proved": "proved by itself, at",
+        "proved": f"proved by '{now.output.proof}', at",
     }[now.how or "sent"]
     return f"{now.output.say(now.confirmed)}, {knows} {pin}, {sense}, since {clock(now.since)}"

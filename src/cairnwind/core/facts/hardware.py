@@ -213,6 +213,11 @@ class Board:
         return found
 
     @property
+    def muted(self) -> bool:
+        """Whether nothing of it is driven or read."""
+        return self.link == "muted"
+
+    @property
     def drivers(self) -> bool:
         """Whether its lines may have an open drain or source; a simulated board has nothing to say against it."""
         return self.facts is None or getattr(self.facts, "drivers", False)
