@@ -261,3 +261,31 @@ def test_the_same_commands_in_process_and_over_http_decide_alike(running: Runnin
     assert (mine["text"], mine["source"], mine["data"]) == (theirs["text"], theirs["source"], theirs["data"])
     assert mine["sequence"] == outcome.sequence == theirs["sequence"] + 1
     assert outcome.setting != OFF
+
+
+def test_what_boards_say_is_taken_in_the_order_in_which_they_said_it(running: Running) -> None:
+    """Also what comes while a batch is under way: a contact that opened last is open, and no pulse is lost."""
+    runtime, taken = running.service.runtime, list[bool]()
+    gate = threading.Event()
+    drain, one = runtime._drain, runtime._one
+
+    def gated() -> None:
+        gate.wait(1)
+        drain()
+
+    def watched(item: lanes.Item, *more: Any) -> None:
+        if isinstance(item.event, ev.InputSeen):
+            taken.append(item.event.active is True)
+            if len(taken) == 1:
+                running.link().set_input("door", False)
+        one(item, *more)
+
+    runtime._drain = gated  # type: ignore[method-assign]
+    runtime._one = watched  # type: ignore[method-assign]
+    time.sleep(0.3)  # the engine waits at the gate
+    for active in (True, False, True):
+        running.link().set_input("door", active)
+    gate.set()
+    eventually(lambda: len(taken) == 4)
+    assert taken == [True, False, True, False]
+    eventually(lambda: running.site.input("door")["active"] is False)

@@ -32,6 +32,8 @@ class Item:
     repeat: tuple[str, str, str] | None = None
     """(scope, token, body hash) of a command with an Idempotency-Key."""
     number: int = 0
+    first: bool = False
+    """It is in the first lane."""
     overtaken: bool = False
 
 
@@ -63,6 +65,7 @@ class Lanes:
         event = item.event
         item.number = next(self._numbers)
         if urgent(event):
+            item.first = True
             if self._second:
                 self._offs.update((output, item.number) for output in _ended(event))
             self._first.append(item)

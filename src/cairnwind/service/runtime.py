@@ -338,10 +338,12 @@ class Runtime:
         stored: list[Row] = []
         answers: list[tuple[Item, ev.Outcome]] = []
         after_commit: list[ev.Drive] = []
+        before = sum(item.first for item in batch)
         for item in batch:
+            before -= item.first
             self._one(item, stored, answers, after_commit)
-            while len(stored) < 4 * BATCH and (first := self.lanes.take_first()) is not None:
-                # a board that answers at once has confirmed by now: it belongs to the same batch
+            # a board that answers at once has confirmed by now: it belongs to the same batch, but not before what came before it
+            while not before and len(stored) < 4 * BATCH and (first := self.lanes.take_first()) is not None:
                 self._one(first, stored, answers, after_commit)
         self.telling.publish()
         # the writer is woken last: it would only wait for the interpreter while this thread publishes
