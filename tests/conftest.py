@@ -24,7 +24,8 @@ from cairnwind.client import Site
 from cairnwind.core.facts.events import Answers
 from cairnwind.folder import Folder
 from cairnwind.service.serve import Service
-from cairnwind.site import read_site
+from cairnwind.site import SiteFileError, read_site
+from cairnwind.site.checked import check_site
 from tests import described
 
 ROOT = Path(__file__).parent.parent
@@ -234,6 +235,15 @@ def standing(monkeypatch: pytest.MonkeyPatch, module: Any) -> list[float]:
     now = [time.monotonic()]
     monkeypatch.setattr(module, "time", SimpleNamespace(monotonic=lambda: now[0], time_ns=time.time_ns))
     return now
+
+
+def faults(site_file: Path) -> str:
+    """What a check of a site file finds wrong, each with its remedy."""
+    try:
+        check_site(site_file)
+    except SiteFileError as error:
+        return "\n".join(f"{found.what}. {found.remedy}" for found in error.findings)
+    return ""
 
 
 def cairnwind(*args: str, **more: Any) -> subprocess.CompletedProcess[str]:

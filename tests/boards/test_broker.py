@@ -31,7 +31,7 @@ from cairnwind.folder import put
 from cairnwind.service.startup import clock
 from cairnwind.site import read_site
 from cairnwind.site.checked import check_site
-from tests.conftest import CAIRNWIND, Running, cairnwind, eventually, free_port, of_kind, spawn
+from tests.conftest import CAIRNWIND, Running, cairnwind, eventually, faults, free_port, of_kind, spawn
 from tests.mosquitto import Mosquitto, wait_for
 
 FACTS = Network("yard/{line}/set", "100", "0", "{level}", "yard/{line}/is", "yard/alive")
@@ -413,4 +413,4 @@ def test_what_is_wrong_with_readings_is_said(tmp_path: Path, readings: str, said
     file.write_text(
         f'site = "x"\n[remote.broker]\naddress = "mqtt://127.0.0.1:1"\n[board.pond]\nlink = "broker"\nreadings = {readings}\n'
     )
-    assert said in cairnwind("check", str(file)).stderr
+    assert said in faults(file)

@@ -13,7 +13,7 @@ import pytest
 from cairnwind.boards.links import leds
 from cairnwind.site import read_site
 from cairnwind.site.held import held
-from tests.conftest import ROOT, Running, cairnwind, eventually, spawn
+from tests.conftest import ROOT, Running, eventually, faults, spawn
 
 SITE = """
 site = "Bench"
@@ -125,4 +125,4 @@ def test_the_guard_takes_them_to_safe(tree: Path, tmp_path: Path, number: int) -
 def test_what_is_wrong_with_a_file_is_said(tmp_path: Path, text: str, said: str) -> None:
     file = tmp_path / "site.toml"
     file.write_text(f'site = "x"\n[board.front]\nlink = "leds"\n{text}\n')
-    assert said in cairnwind("check", str(file)).stderr
+    assert said in faults(file)

@@ -13,7 +13,7 @@ from cairnwind.boards import kernelsensors
 from cairnwind.boards.doctor import examine
 from cairnwind.client import CallerError
 from cairnwind.core.values.errors import BoardError
-from tests.conftest import Running, cairnwind, eventually
+from tests.conftest import Running, eventually, faults
 
 Put = Callable[[str, str], None]
 ONEWIRE = "bus/w1/devices/28-0000075b6c2f/w1_slave"
@@ -199,4 +199,4 @@ def test_from_a_file_of_the_kernel_to_an_interlock(put: Put, tmp_path: Path) -> 
 def test_what_is_wrong_with_a_file_is_said(tmp_path: Path, text: str, said: str) -> None:
     file = tmp_path / "site.toml"
     file.write_text(f'site = "x"\n[board.inside]\nlink = "sensors"\n{text}\n')
-    assert said in cairnwind("check", str(file)).stderr
+    assert said in faults(file)
