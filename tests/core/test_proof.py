@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
+
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cairnwind.core.engine.loop import Engine
+from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import PERSON, RELEASED, Instant, Rank, Source
 from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
@@ -14,6 +19,7 @@ from cairnwind.core.language import forms as rules
 from cairnwind.core.rules import kinds
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.quantities import NS
+from cairnwind.core.values.settings import Level
 from tests.core.test_interlocks import Nobody
 from tests.invariants.plant import MS, Plant
 
@@ -147,6 +153,52 @@ def test_what_does_not_prove_on_permits_nothing_and_may_be_on() -> None:
     run.torn.clear()
     run.pass_time(10 * NS)
     assert how(run, "fan") == "on"
+
+
+def test_a_slope_does_not_put_a_proof_off() -> None:
+    """Each step of a slope is an order of its own: the time runs from the first that is not proved."""
+    lamp = Output(
+        "fan",
+        "lamp",
+        Pin("coils", 2),
+        frequency=Fraction(800),
+        proof="fan-aux is closed",
+        proof_within=WITHIN,
+    )
+    engine = Engine(Site("test", boards=SITE.boards, outputs={"fan": lamp}, inputs=SITE.inputs))
+    start = 1000 * NS
+    at = lambda ns: Instant(start + ns, 1_795_000_000 * NS + ns)  # noqa: E731
+    waiting: list[ev.Drive] = []
+
+    def tell(event: ev.Event) -> None:
+        waiting.extend(each for each in engine.handle(event) if isinstance(each, ev.Drive))
+
+    tell(ev.InputSeen(at(0), "fan-aux", False))
+    tell(ev.LinkUp(at(0), "contacts"))
+    tell(ev.InputSeen(at(0), "fan-aux", False))
+    tell(ev.LinkUp(at(0), "coils", (("fan", Level(0)),)))
+    tell(ev.Start(at(0), interlocks=(PROOFS[2],)))
+    for step in range(40):
+        now = step * 20 * MS
+        if step:
+            tell(
+                ev.Wish(
+                    at(now),
+                    f"c{step}",
+                    Source("test", "x", "keep"),
+                    "fan",
+                    Level(10_000 * step),
+                    Rank.PERSON,
+                    PERSON,
+                    RELEASED,
+                )
+            )
+        for order in waiting[:]:
+            waiting.remove(order)
+            tell(ev.Confirmed(at(now), "fan", order.generation, order.setting))
+        tell(ev.Tick(at(now + 10 * MS)))
+    assert engine.output_now("fan").confirmed is None
+    assert "is not proved" in engine.output_now("fan").failure
 
 
 def test_who_cannot_be_asked_proves_nothing() -> None:

@@ -9,6 +9,7 @@ What must hold: the engine hears that a board is up only once it is enabled; tha
 
 from __future__ import annotations
 
+import logging
 import threading
 import time
 from collections.abc import Callable, Collection, Mapping, Sequence
@@ -25,6 +26,7 @@ from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.errors import BoardError
 from cairnwind.core.values.fact import replace
 
+log = logging.getLogger("cairnwind.links")
 BEAT = 0.25
 """Seconds between messages to the guard."""
 AGAIN = 1.0
@@ -175,6 +177,9 @@ class EnabledLink:
                 self._session()
             except BoardError as error:
                 self._lose(f"{error.sentence.rstrip('.')}. {error.remedy}".strip().rstrip("."))
+            except Exception as error:
+                log.exception("the enable line of %s failed", self.board.name)
+                self._lose(f"its enable line failed: {error!r}")
             self._first.set()
             end = time.monotonic() + AGAIN
             while not self._closed and time.monotonic() < end:

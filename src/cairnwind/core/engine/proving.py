@@ -38,11 +38,15 @@ class Proofs:
         """Its board says something."""
         gate, name = self._gate, s.output.name
         proving = gate.proving[name]
-        proving.told = event
+        before, proving.told = proving.told, event
         if gate.value(name) is event.setting.on:
             self._agree(turn, s)
-        else:
+        elif proving.due is None or before is None or before.setting.on != event.setting.on:
             self._wait(turn, s)
+        elif (
+            proving.due <= turn.now.mono
+        ):  # in the midst of a slope: one step or the next makes no difference
+            self._disagree(turn, s, gate.of[name][0], event)
 
     def due(self, turn: Turn, name: str, slot: str) -> None:
         """The proof has become something else, or should have by now."""
@@ -55,8 +59,7 @@ class Proofs:
         if told is None or not turn.state.boards[s.output.pin.board].up:
             return
         if told.generation != drive.generation:
-            proving.due = None  # it was told something else since: the board's word on that comes first
-            return
+            return  # it was told something else since: the board's word on that comes first
         if gate.value(name) is told.setting.on:
             if drive.confirmed != told.setting or drive.pending is not None or s.known.how != HOW:
                 self._agree(turn, s)
