@@ -119,3 +119,13 @@ def test_the_map_of_the_demo_board_holds_together() -> None:
     assert sum("analogue" in position.functions for position in lines) == 4
     with pytest.raises(CallerError, match="no header map called 'header-35'"):
         maps.load("header-35")
+
+
+@given(st.booleans(), st.booleans())
+def test_a_latching_relay_is_where_its_last_pulse_put_it(active_low: bool, on: bool) -> None:
+    output = Output("x", "relay", Pin("b", 0), others=(1,), latching=1, active_low=active_low)
+    levels = {line: put.parts for line, put in wire.to_pins(output, ON if on else OFF).items()}
+    assert sorted(levels.values()) == [0, FULL]
+    assert wire.from_pins(output, levels) == (ON if on else OFF)
+    idle = {put.parts for put in wire.released(output).values()}
+    assert idle == {FULL if active_low else 0}

@@ -373,6 +373,74 @@ def test_a_hung_engine_has_its_pins_taken_to_safe(opened: Make, world: World) ->
     assert (world.value(0), world.value(1)) == (1, 0)
 
 
+LATCH = Output("latch", "relay", Pin("b", 10), others=(11,), latching=60_000_000)
+COILS = """
+import sys, time
+paths = sys.argv[1:]
+last = None
+print("ready", flush=True)
+while True:
+    now = tuple(int(open(path).read()) for path in paths)
+    if now != last:
+        last = now
+        print(time.monotonic(), *now, flush=True)
+"""
+LATCHED = """
+import time
+from tests.lab.conftest import Opened
+from tests.lab.test_lines import LATCH
+from cairnwind.core.facts import events as ev
+from cairnwind.core.values.settings import ON
+link = Opened([LATCH])
+link.link.drive([ev.Drive("latch", 1, ON)])
+time.sleep(0.5)
+print("ready", flush=True)
+time.sleep(60)
+"""
+
+
+@pytest.mark.parametrize("how", ["closed", "killed", "stopped"])
+def test_a_latching_relay_gets_pulses_and_the_guard_resets_it(
+    how: str, opened: Make, world: World, elsewhere: object
+) -> None:
+    """Seen from outside: no coil has current for longer than its pulse, and never both."""
+    paths = [str(world.root / f"sim_gpio{line}" / "value") for line in (10, 11)]
+    eye = subprocess.Popen([sys.executable, "-c", COILS, *paths], stdout=subprocess.PIPE, text=True)
+    assert eye.stdout is not None
+    assert eye.stdout.readline() == "ready\n"
+    if how == "closed":
+        host = opened([LATCH])
+        for number, setting in enumerate((ON, OFF), 1):
+            host.link.drive([ev.Drive("latch", number, setting)])
+            eventually(lambda n=number: len(host.of(ev.Confirmed)) == n)
+        assert [(event.setting, event.how) for event in host.of(ev.Confirmed)] == [
+            (ON, "sent"),
+            (OFF, "sent"),
+        ]
+        time.sleep(0.7)  # what its coils show is no read-back
+        assert len(host.of(ev.Confirmed)) == 2
+        host.link.close()
+        wanted = ["reset", "set", "reset"]
+    else:
+        service = elsewhere(LATCHED)  # type: ignore[operator]
+        os.kill(service.pid, 9 if how == "killed" else 19)
+        time.sleep(3.5)
+        wanted = ["reset", "set", "reset"]
+    eye.terminate()
+    rows = [line.split() for line in eye.stdout.read().splitlines()]
+    pulses, began = [], 0.0
+    for at, set_, reset in rows:
+        assert (set_, reset) != ("1", "1")
+        if (set_, reset) != ("0", "0"):
+            pulses.append("set" if set_ == "1" else "reset")
+            began = float(at)
+        elif began:
+            print(f"{pulses[-1]}: {float(at) - began:.3f} s")
+            assert float(at) - began >= 0.05
+    assert pulses == wanted
+    assert rows[-1][1:] == ["0", "0"], "no coil keeps its current"
+
+
 KILLED = """
 import sys, time
 from tests.lab.conftest import Opened

@@ -19,6 +19,7 @@ import signal
 import socket
 import struct
 import sys
+import time
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -35,7 +36,9 @@ def rest(actions: list[dict[str, Any]], files: list[int]) -> None:
     """Take everything to safe; one that fails does not keep the others."""
     for action in actions:
         try:
-            if "file" in action:
+            if "wait" in action:
+                time.sleep(action["wait"])
+            elif "file" in action:
                 values = struct.pack("=QQ", action["bits"], action["mask"])
                 fcntl.ioctl(files[action["file"]], SET_VALUES, values)
             elif "value" in action:

@@ -35,6 +35,11 @@ def to_pins(output: Output, setting: Setting) -> dict[int, Put]:
     }
 
 
+def released(output: Output) -> dict[int, Put]:
+    """What the lines of a latching relay show while no coil has current."""
+    return dict.fromkeys(output.lines, Put(FULL if output.active_low else 0))
+
+
 def of_level(output: Output, level: Level) -> tuple[int, int]:
     """What the one line of the output has to show for a level, which is nearly always all there is: parts and millihertz."""
     parts, millihertz, raw = level

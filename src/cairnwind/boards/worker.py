@@ -320,6 +320,8 @@ class Worker(ABC):
     def observed(self, line: int, level: int) -> None:
         """A later look at what an output shows."""
         last = self._last.get(line)
+        if line in self.outputs and self.outputs[line].latching:
+            return  # its coils have current for a moment only: they tell nothing
         if last is not None and last[1] != level:
             order = last[0]
             self._last[line] = (order, level)
@@ -415,7 +417,7 @@ class Worker(ABC):
                 good.append(order)
                 levels.update(wire.to_pins(output, order.setting))
         try:
-            return (dict(self.put(levels)) if levels else {}), failed
+            return (self._put_all(levels, good) if levels else {}), failed
         except LineError as error:
             if len(good) == 1:
                 return {}, {**failed, good[0].output: error}
@@ -425,6 +427,18 @@ class Worker(ABC):
             shown |= its
             failed |= wrong
         return shown, failed
+
+    def _put_all(self, levels: Mapping[int, Put], orders: Sequence[ev.Drive]) -> dict[int, int]:
+        """Bring lines to levels; coils of latching relays get their current for a moment."""
+        pulsed = [output for order in orders if (output := self._named[order.output]).latching]
+        if not pulsed:
+            return dict(self.put(levels))
+        try:
+            shown = dict(self.put(levels))
+            time.sleep(max(output.latching for output in pulsed) / 1e9)
+        finally:
+            self.put({line: put for output in pulsed for line, put in wire.released(output).items()})
+        return shown | {line: levels[line].parts for output in pulsed for line in output.lines}
 
     def _make_safe(self) -> None:
         try:
@@ -544,4 +558,5 @@ class Worker(ABC):
         asked = wire.to_pins(output, order.setting)
         as_asked = all(asked[line].parts == level for line, level in high.items())
         setting: Setting = order.setting if as_asked else wire.from_pins(output, high)
-        return ev.Confirmed(self.clock(), order.output, order.generation, setting, self.confirms)
+        how = "sent" if output.latching else self.confirms
+        return ev.Confirmed(self.clock(), order.output, order.generation, setting, how)

@@ -97,7 +97,13 @@ def _of(output: Output, boards: Mapping[str, Board]) -> Held:
         power = Then(not wire.to_pin(output, output.safe), "its pin is low when its chip starts")
     elif holds.power != kinds.LINE:
         power = _after(output, holds.power, line)
-    if board.enable is not None:
+    if output.latching:
+        stop, killed = (
+            Then(True, "it stays where it was put"),
+            Then(True, f"{holds.by or 'nobody'} puts it to safe by a pulse"),
+        )
+        power, remedies = Then(False, "it stays as it was, until the service puts it to safe"), []
+    elif board.enable is not None:
         stop, killed, power = _enabled(output, board, boards)
         remedies = []
     if output.on_stop == "keep":

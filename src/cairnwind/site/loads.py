@@ -69,6 +69,21 @@ def more(
             table, "reverse", partial(_reverse, pin=pin, boards=boards), ("two lines", pin.line)
         )
         found |= {"reversal": by, "others": (other,)}
+    elif kind == "relay" and table.has("resets"):
+        other = _said(table, "resets", partial(_resets, pin=pin, boards=boards), 0)
+        found |= {"others": (other,), "latching": _said(table, "pulse")} if other else {}
+        if table.values.get("contact") == "normally-closed":
+            table.point(
+                "contact",
+                "a latching relay has no coil that is dead",
+                "Take it away; exchange its coils, if that is what is meant.",
+            )
+    elif kind == "relay" and table.has("pulse"):
+        table.point(
+            "pulse",
+            "only a latching relay gets pulses",
+            'Say which line its second coil is on: resets = "board:line-5".',
+        )
     elif kind == "sounder" and (can := board.can(pin.line)) is not None and not can & sounding(board):
         able = ", ".join(
             board.pin(line).name for line in board.lines if (board.can(line) or frozenset()) & sounding(board)
@@ -163,6 +178,20 @@ def _reverse(value: object, pin: Pin, boards: dict[str, Board]) -> tuple[str, in
             "", f"{other.name} cannot be the other line of {pin.name}", "Take another line of the same board."
         )
     return by, other.line
+
+
+def _resets(value: object, pin: Pin, boards: dict[str, Board]) -> int:
+    other = pins.resolve(value, boards)
+    if other.board != pin.board or other.line == pin.line:
+        raise CallerError(
+            "", f"{other.name} cannot be the other coil of {pin.name}", "Take another line of the same board."
+        )
+    if not boards[pin.board].pulses:
+        raise CallerError(
+            "", f"nobody ends a pulse at board {pin.board} when the service dies in its midst, and a coil with current for long burns",
+            "Wire a latching relay to lines of the kernel.",
+        )  # fmt: skip
+    return other.line
 
 
 def _light(kind: str, hertz: Fraction | None, table: Table) -> Light:

@@ -109,8 +109,8 @@ def _source(input: Input, there: Position) -> Iterator[Found]:
 
 
 def rests_high(output: Output, line: int | None = None) -> bool:
-    """Whether a line of an output (its first unless given) is high while it is at safe and nobody drives it: a motor is not braked then."""
-    if output.brakes:
+    """Whether a line of an output (its first unless given) is high while it is at safe and nobody drives it: a motor is not braked then, and a latching relay stays as it is."""
+    if output.brakes or output.latching:  # no coil has current
         return output.active_low
     return wire.to_pin(output, output.safe, line) > 0
 

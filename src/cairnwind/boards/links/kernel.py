@@ -66,6 +66,8 @@ class Kernel:
     )
     software = True
     """A program can make PWM on its lines."""
+    pulses = True
+    """The guard ends a pulse that the service could not."""
     drivers = True
     """Its lines may have an open drain or source."""
 
@@ -198,7 +200,7 @@ class KernelLink(Worker):
     def _take_output(self, output: Output) -> None:
         assert self._chip is not None
         plain = self._plain(output)
-        safe = wire.to_pins(output, output.safe)
+        safe = wire.released(output) if output.latching else wire.to_pins(output, output.safe)
         if plain and plain[0] not in self._held:
             values = sum(1 << number for number, line in enumerate(plain) if safe[line].parts)
             flags = gpio.OUTPUT | gpio.DRIVERS[output.driver]
@@ -254,13 +256,21 @@ class KernelLink(Worker):
     def _tell_guard(self) -> None:
         """What the guard does if it has to, and with which requests."""
         actions: list[dict[str, Any]] = []
+        after: list[dict[str, Any]] = []
+        pulse = 0
         files: list[int] = []
         for held in {id(held): held for held in self._held.values()}.values():
             output = self.outputs[held.lines[0]]
             safe = wire.to_pins(output, output.safe)
             bits = sum(held.bit[line] for line in held.lines if safe[line].parts)
             actions.append({"file": len(files), "bits": bits, "mask": held.all})
+            if output.latching:
+                bits = held.all if output.active_low else 0
+                after.append({"file": len(files), "bits": bits, "mask": held.all})
+                pulse = max(pulse, output.latching)
             files.append(held.file)
+        if after:
+            actions += [{"wait": pulse / 1e9}, *after]
         for line, channel in self._pwm.items():
             actions.append(
                 _of_channel(channel, wire.to_pin(self.outputs[line], self.outputs[line].safe, line))

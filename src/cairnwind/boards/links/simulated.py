@@ -255,6 +255,9 @@ class SimulatedLink:
             there = self.trouble.stuck.get(line, parts)
             good = good and there == parts
             self._move(line, there, millihertz)
+        if output.latching:
+            for line, (parts, _) in wire.released(output).items():
+                self._move(line, parts)
         return setting if good else wire.from_pins(output, self.pins)
 
     def _move(self, line: int, level: int, millihertz: int = 0) -> None:

@@ -46,7 +46,14 @@ Names = tuple[tuple[str, str], ...]
 """Outputs and inputs that are called otherwise: the old name and the new one."""
 
 
-MADE = {"supply": "draws", "others": "pins", "reversal": "reverse", "light": "curve", "pixels": "lamps"}
+MADE = {
+    "supply": "draws",
+    "others": "pins",
+    "reversal": "reverse",
+    "latching": "pulse",
+    "light": "curve",
+    "pixels": "lamps",
+}
 """Fields of an output that are made of keys of another name."""
 SHAPE = ("kick", "pause", "ramp")
 FOLLOW = frozenset(("levels", "steps", "millihertz"))

@@ -223,6 +223,11 @@ class Board:
         return self.facts is None or getattr(self.facts, "drivers", False)
 
     @property
+    def pulses(self) -> bool:
+        """Whether a coil of it can be given current for a moment, whatever becomes of the service meanwhile; a simulated board has nothing to say against it."""
+        return self.facts is None or getattr(self.facts, "pulses", False)
+
+    @property
     def confirms(self) -> bool:
         """Whether anybody is told what its lines are at."""
         return getattr(self.facts, "confirms", True)

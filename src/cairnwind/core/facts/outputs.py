@@ -179,6 +179,8 @@ class Output:
         unsaid='"coast"',
         kinds=("motor",),
     )
+    latching: int = 0
+    """Of a relay with two coils that stays where it was put: how long a coil gets current, in nanoseconds; 0: it is none."""
     reversal: str = ""
     """Of a motor with a line to reverse it: 'two lines' (one for each way) or 'direction' (PWM and a line for the way)."""
     light: Light = STRAIGHT
@@ -243,6 +245,8 @@ class Output:
         """How far each of its lines is on for a setting, in parts per million, in the order of `lines`."""
         match setting:
             case Level(parts, _, raw):
+                if self.latching:
+                    return (FULL, 0) if parts else (0, FULL)
                 return (parts if raw or self.light is STRAIGHT else self.light.duty(parts),)
             case Tone(millihertz, loudness):
                 return (loudness // 2 if millihertz else 0,)
@@ -281,6 +285,8 @@ class Output:
                 return Drive(-duties[0] if duties[1] > FULL // 2 else duties[0])
             case "drive":
                 return Drive(duties[0] - duties[1])  # both on is a brake, both off lets it run out
+        if self.latching:
+            return Level(FULL if duties[0] > duties[1] else 0)
         return Level(duties[0] if self.light is STRAIGHT else self.light.level(duties[0]))
 
     def counts(self, setting: Setting) -> tuple[int, ...]:
@@ -394,6 +400,8 @@ OUTPUT_KEYS = (
     Key("trim", "what matches it to its neighbours", partial(entries.share, low=1), FULL, '"100 %"', kinds=("lamp",)),
     Key("lowest", "the duty that 1 % is", entries.share, 0, '"0 %"', kinds=("fan",)),
     Key("kick", "full for so long when it starts; not at all unless said", partial(duration, longest=30), 0, kinds=("fan",)),
+    Key("resets", 'of a latching relay: its second coil, `"board:line-5"`; `pin` is the one that sets it', kinds=("relay",)),
+    Key("pulse", "of a latching relay: how long a coil gets current", partial(duration, longest=1), 50_000_000, '"50 ms"', kinds=("relay",)),
     Key("reverse", 'its second line, or `{ direction = "…" }`', kinds=("motor",)),
     Key("pause", "how long it stands before it turns round; not at all unless said", partial(duration, longest=30), 0, kinds=("motor",)),
     Key("ramp", "the time from nothing to full; at once unless said", partial(duration, longest=30), 0, kinds=("motor",)),
