@@ -424,7 +424,7 @@ def test_a_latching_relay_gets_pulses_and_the_guard_resets_it(
     else:
         service = elsewhere(LATCHED)  # type: ignore[operator]
         os.kill(service.pid, 9 if how == "killed" else 19)
-        time.sleep(3.5)
+        time.sleep(1 if how == "killed" else 3)
         wanted = ["reset", "set", "reset"]
     eye.terminate()
     rows = [line.split() for line in eye.stdout.read().splitlines()]

@@ -70,7 +70,7 @@ class BrokerRemote(Remote):
         self._dirty: dict[tuple[str, str], None] = {}
         self._told: dict[tuple[str, str], float] = {}
         """When a state was told last (monotonic seconds)."""
-        self._again_at = 0.0
+        self._again_at = time.monotonic() + broker.again / 1e9
         """When inputs are told again though they have not changed (monotonic seconds)."""
         self._values: dict[str, float] = {}
         self._alarms: set[str] = set()
@@ -360,6 +360,7 @@ class BrokerRemote(Remote):
         """The broker is there (again): everything is told anew."""
         site = self.desk.site
         with self._lock:
+            self._again_at = time.monotonic() + self._broker.again / 1e9
             self._told.clear()
             self._values.clear()
             self._dirty.update(
