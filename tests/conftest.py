@@ -237,10 +237,12 @@ def standing(monkeypatch: pytest.MonkeyPatch, module: Any) -> list[float]:
     return now
 
 
-def faults(site_file: Path) -> str:
-    """What a check of a site file finds wrong, each with its remedy."""
+def faults(folder: Path, text: str) -> str:
+    """What a check of a site file with this text finds wrong, each with its remedy."""
+    file = folder / "site.toml"
+    file.write_text(text, "utf-8")
     try:
-        check_site(site_file)
+        check_site(file)
     except SiteFileError as error:
         return "\n".join(f"{found.what}. {found.remedy}" for found in error.findings)
     return ""

@@ -409,8 +409,5 @@ def test_what_a_sensor_says_is_a_number_or_none(said: object) -> None:
     ],
 )  # fmt: skip
 def test_what_is_wrong_with_readings_is_said(tmp_path: Path, readings: str, said: str) -> None:
-    file = tmp_path / "site.toml"
-    file.write_text(
-        f'site = "x"\n[remote.broker]\naddress = "mqtt://127.0.0.1:1"\n[board.pond]\nlink = "broker"\nreadings = {readings}\n'
-    )
-    assert said in faults(file)
+    text = f'site = "x"\n[remote.broker]\naddress = "mqtt://127.0.0.1:1"\n[board.pond]\nlink = "broker"\nreadings = {readings}\n'
+    assert said in faults(tmp_path, text)

@@ -239,9 +239,8 @@ def test_a_keypad_opens_what_is_guarded_and_its_code_stands_nowhere(pad: Pad, tm
     ],
 )  # fmt: skip
 def test_what_is_wrong_with_a_file_is_said(tmp_path: Path, text: str, said: str) -> None:
-    file = tmp_path / "site.toml"
-    file.write_text(f'site = "x"\n[board.near]\nlink = "simulated"\nlines = 4\n{text}\n')
-    assert said in faults(file)
+    text = f'site = "x"\n[board.near]\nlink = "simulated"\nlines = 4\n{text}\n'
+    assert said in faults(tmp_path, text)
 
 
 def test_devices_are_named_or_said_not_to_be_there(pad: Pad) -> None:

@@ -123,6 +123,5 @@ def test_the_guard_takes_them_to_safe(tree: Path, tmp_path: Path, number: int) -
     ],
 )
 def test_what_is_wrong_with_a_file_is_said(tmp_path: Path, text: str, said: str) -> None:
-    file = tmp_path / "site.toml"
-    file.write_text(f'site = "x"\n[board.front]\nlink = "leds"\n{text}\n')
-    assert said in faults(file)
+    text = f'site = "x"\n[board.front]\nlink = "leds"\n{text}\n'
+    assert said in faults(tmp_path, text)

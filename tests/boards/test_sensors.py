@@ -197,6 +197,5 @@ def test_from_a_file_of_the_kernel_to_an_interlock(put: Put, tmp_path: Path) -> 
     ],
 )  # fmt: skip
 def test_what_is_wrong_with_a_file_is_said(tmp_path: Path, text: str, said: str) -> None:
-    file = tmp_path / "site.toml"
-    file.write_text(f'site = "x"\n[board.inside]\nlink = "sensors"\n{text}\n')
-    assert said in faults(file)
+    text = f'site = "x"\n[board.inside]\nlink = "sensors"\n{text}\n'
+    assert said in faults(tmp_path, text)

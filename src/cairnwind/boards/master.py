@@ -178,9 +178,8 @@ class Master(Worker):
 
     def connect(self) -> None:
         """Open the line if nobody has, and wait for the board's first answer, however soon that comes."""
-        port = (
-            self.facts.port if self.facts.tcp else os.path.realpath(self._find())
-        )  # it may have several names
+        # a port may have several names, and is one line
+        port = self.facts.port if self.facts.tcp else os.path.realpath(self._find())
         self._name, self._line = port, Line.take(port)
         with self._line.turn:
             if self._line.client is None:
@@ -279,9 +278,8 @@ class Master(Worker):
                     "Take rs485 away, and use an adapter that turns them by itself.",
                 ) from None
         try:
-            client.socket.set_low_latency_mode(
-                True
-            )  # or what came is passed on 16 ms late, by the adapters that are usual
+            # or what came is passed on 16 ms late, by the adapters that are usual
+            client.socket.set_low_latency_mode(True)
         except (OSError, ValueError, AttributeError):
             pass  # not all drivers know it
 

@@ -9,16 +9,14 @@ from cairnwind.boards import kinds
 from cairnwind.boards.enabling import EnabledLink
 from cairnwind.boards.link import Link
 from cairnwind.boards.links.simulated import SimulatedLink
-from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.hardware import MUTED, Board
 from cairnwind.core.facts.site import Site
 from cairnwind.core.values.fact import replace
-
-MUTED = "muted"
 
 
 def make(board: Board, site: Any = None, secret: Callable[[str], str] | None = None) -> Link:
     """The link that the site file asks for. ``secret`` gives the text of a secret by its name."""
-    if board.link == MUTED:
+    if board.muted:
         return SimulatedLink(board)
     around = kinds.Around(site, secret)
     opens = kinds.find(board.link).opens

@@ -299,6 +299,18 @@ class Worker(ABC):
         if line in self.tried:
             self.readings[line] = {"raw": raw, "full": full, "volts": volts}
 
+    def number(self, line: int, value: float) -> None:
+        """What is measured in its own unit reads so much: told in thousandths of that, of no full scale."""
+        self.measured(line, round(value * 1000), 0, value)
+
+    def titled(self, titles: Iterable[str], functions: frozenset[str]) -> Mapping[int, Seen]:
+        """What is known of lines that the board calls by these titles, from line 0 on."""
+        known = Worker.survey(self)
+        return {
+            line: known.get(line, Seen())._replace(title=title, functions=functions)
+            for line, title in enumerate(titles)
+        }
+
     def wrong(self, lines: Iterable[int], error: BoardError) -> None:
         """Whoever is on these lines is at fault, and nobody else."""
         self.broken.update(dict.fromkeys(lines, error))

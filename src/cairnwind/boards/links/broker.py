@@ -321,8 +321,7 @@ class BrokerLink(Worker):
             try:
                 said = told.within(payload, its.path)
                 if input.analogue:
-                    value = told.number(said)
-                    self.measured(line, round(value * 1000), 0, value)
+                    self.number(line, told.number(said))
                 else:
                     self.seen(line, told.state(said, its.active))
             except LookupError as error:
@@ -336,8 +335,7 @@ class BrokerLink(Worker):
     def _report_came(self, line: int, text: str) -> None:
         if line in self.inputs and self.inputs[line].analogue:
             try:
-                value = told.number(text)
-                self.measured(line, round(value * 1000), 0, value)
+                self.number(line, told.number(text))
             except LookupError as error:
                 self.traffic.add("lost", text.encode(), f"line {line}: {error.args[0]}")
                 self.unknown(line)

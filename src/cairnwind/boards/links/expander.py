@@ -4,7 +4,7 @@ All changed lines of a board go out in one transaction. What confirms a drive is
 it tells what the chip was told, not what its pins can do under load.
 
 When the service dies these chips go on as they are: they have no watchdog. Loads that may not are put on a board
-that has one, or behind a relay on a line of the kernel.
+that has one, or the chip behind an enable line of the kernel (`cairnwind.boards.enabling`).
 """
 
 from __future__ import annotations

@@ -142,11 +142,7 @@ class KeysLink(Worker):
 
     def survey(self) -> Mapping[int, Seen]:
         """What its keys are called."""
-        known = super().survey()
-        return {
-            line: known.get(line, Seen())._replace(title=each.text, functions=frozenset())
-            for line, each in enumerate(self.facts.keys)
-        }
+        return self.titled((each.text for each in self.facts.keys), self.facts.functions)
 
 
 def _looks(site: Site, board: Board) -> Iterator[devices.Found]:

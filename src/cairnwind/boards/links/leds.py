@@ -145,11 +145,7 @@ class LedsLink(Worker):
 
     def survey(self) -> Mapping[int, Seen]:
         """What the kernel calls them."""
-        known = super().survey()
-        return {
-            line: known.get(line, Seen())._replace(title=name, functions=frozenset())
-            for line, name in enumerate(self.facts.leds)
-        }
+        return self.titled(self.facts.leds, self.facts.functions)
 
     def _take(self, line: int) -> None:
         """End the kernel's own use of it, and bring it to safe."""

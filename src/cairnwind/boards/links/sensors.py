@@ -112,11 +112,7 @@ class SensorsLink(Worker):
 
     def survey(self) -> Mapping[int, Seen]:
         """What the kernel calls them."""
-        known = super().survey()
-        return {
-            line: known.get(line, Seen())._replace(title=each.text, functions=frozenset({"analogue"}))
-            for line, each in enumerate(self.facts.channels)
-        }
+        return self.titled((each.text for each in self.facts.channels), self.facts.functions)
 
     def _sample(self) -> None:
         wanted = [line for line in {*self.inputs, *self.tried} if line < len(self.facts.channels)]

@@ -106,7 +106,7 @@ class SimulatedLink:
         self._inputs = {input.pin.line: input for input in inputs}
         for line, input in self._inputs.items():
             if not input.analogue:
-                at_rest = input.active_low if self.board.link == "muted" else input.pull == "up"
+                at_rest = input.active_low if self.board.muted else input.pull == "up"
                 self.world.levels.setdefault(line, at_rest)
 
     def rewire(self, outputs: Sequence[Output], inputs: Sequence[Input], come: Collection[str]) -> None:

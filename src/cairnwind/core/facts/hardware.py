@@ -27,6 +27,8 @@ LABEL = written("for show", entries.text, default="")
 CABLE = written('how its wire is marked at both ends: `"W12"`', entries.text, default="")
 PLACE = written("for show: places group the listing and the console", entries.text, default="")
 SENSES = ("active-high", "active-low")
+MUTED = "muted"
+"""What stands for its link where everything is decided and nothing is driven."""
 ALL = frozenset({"output", "contact", "analogue", "counter"})
 STEPS = 4096
 """How many duties are told apart where nobody says what the timer is."""
@@ -215,7 +217,7 @@ class Board:
     @property
     def muted(self) -> bool:
         """Whether nothing of it is driven or read."""
-        return self.link == "muted"
+        return self.link == MUTED
 
     @property
     def drivers(self) -> bool:

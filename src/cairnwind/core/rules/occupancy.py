@@ -49,9 +49,8 @@ def _away(turn: Turn, s: Standing) -> Fact:
     name, board = s.output.name, s.output.pin.board
     if s.known.attested:
         return Fact(False, "", 0)
-    cut = (
-        turn.state.boards[board].cut and not s.output.normally_closed
-    )  # a dead coil has such a contact closed
+    # a dead coil has a normally-closed contact closed
+    cut = turn.state.boards[board].cut and not s.output.normally_closed
     fuse = 0 if cut else getattr(turn.site.boards[board].facts, "watchdog", 0)
     if (fuse or cut) and s.known.lost_at:
         due = s.known.lost_at + fuse + WATCHDOG_MARGIN
