@@ -410,6 +410,7 @@ def test_a_latching_relay_gets_pulses_and_the_guard_resets_it(
     assert eye.stdout.readline() == "ready\n"
     if how == "closed":
         host = opened([LATCH])
+        assert host.of(ev.LinkUp)[0].readings == (), "nobody knows where it is, only where it was put"
         for number, setting in enumerate((ON, OFF), 1):
             host.link.drive([ev.Drive("latch", number, setting)])
             eventually(lambda n=number: len(host.of(ev.Confirmed)) == n)

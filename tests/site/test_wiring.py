@@ -264,6 +264,9 @@ bus = "/dev/i2c-2"
 [board.box]
 link = "modbus"
 port = "/dev/ttyUSB0"
+[board.near]
+link = "simulated"
+lines = 4
 [board.bought]
 link = "modbus"
 port = "/dev/ttyUSB1"
@@ -289,6 +292,8 @@ kind = "relay"
         ('pin = "chain:line-0"\ncontact = "normally-closed"', '{ pin = "host:J2-9", bias = "12 kohm down" }', (False, False, False), ""),
         ('pin = "dimmer:line-0"', "", (True, False, True), "Give board dimmer an enable line"),
         ('pin = "dimmer:line-0"\nsense = "active-low"', "", (True, False, False), "Give board dimmer an enable line"),
+        ('pin = "host:J2-9"\nresets = "host:J2-11"', "", (True, True, False), ""),
+        ('pin = "near:line-1"\nresets = "near:line-2"', "", (True, False, False), ""),  # where nobody ends it
         ('pin = "box:line-3"', "", (True, True, False), "Fit 10 kohm from box:line-3 to ground"),
         ('pin = "bought:line-0"', "", (True, False, True), "Give board bought an enable line"),
         ('pin = "bought:line-0"\ncontact = "normally-closed"', "", (True, False, False), "Give board bought an enable line"),

@@ -405,7 +405,9 @@ class Worker(ABC):
         self.heard.shown.clear()
         self._last.clear()
         self._put_safe(list(self._named.values()))
-        told = self._named.values() if self.confirms == "read back" else ()
+        told = [
+            output for output in self._named.values() if self.confirms == "read back" and not output.latching
+        ]
         safe = [
             (output.name, self._last[output.pin.line][0]) for output in told if output.pin.line in self._last
         ]

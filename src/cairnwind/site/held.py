@@ -98,11 +98,10 @@ def _of(output: Output, boards: Mapping[str, Board]) -> Held:
     elif holds.power != kinds.LINE:
         power = _after(output, holds.power, line)
     if output.latching:
-        stop, killed = (
-            Then(True, "it stays where it was put"),
-            Then(True, f"{holds.by or 'nobody'} puts it to safe by a pulse"),
-        )
-        power, remedies = Then(False, "it stays as it was, until the service puts it to safe"), []
+        stop, remedies = Then(True, "it stays where it was put"), []
+        power = killed = Then(False, "it stays as it was, until the service puts it to safe")
+        if holds.by:
+            killed = Then(True, f"{holds.by} puts it to safe by a pulse")
     elif board.enable is not None:
         stop, killed, power = _enabled(output, board, boards)
         remedies = []
