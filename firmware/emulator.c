@@ -1,11 +1,13 @@
 /* Runs the firmware's real image on an emulated chip, in real time, its line on a pseudo-terminal and its pins watched.
    A test program of its own, kept apart from the product: libsimavr is under the GPL, and so is this file.
 
-   emulator IMAGE.elf [BAUD [KEPT]]   prints 'port PATH'; then, on standard input:
+   emulator IMAGE.elf [BAUD [CHIP]]   prints 'port PATH'; then, on standard input:
      level N 0|1        put a level on a pin            analogue N MILLIVOLTS
      pins               'pins 0101...', pin 0 first     reset, freeze 0|1
      measure N MS       'measure N HERTZ SHARE': frequency and high share of a pin over the next MS milliseconds
-     moves N            'moves N COUNT LAST': changes of a pin so far, and when the last was (ms) */
+     moves N            'moves N COUNT LAST': changes of a pin so far, and when the last was (ms)
+     pair A B           from now on: how long both were high at once, the shortest time between one and the other, the longest that
+                        either was; 'pair MS MS MS' */
 #include <simavr/avr_adc.h>
 #include <simavr/avr_extint.h>
 #include <simavr/avr_ioport.h>
@@ -24,6 +26,8 @@
 
 #define PINS 32
 static avr_t *avr;
+static const char *ports = "ABCD"; /* pins 0 to 7 are the first of them, and so on */
+static int pins = PINS;
 static int line;
 static uint64_t character;
 static struct { uint8_t byte; uint64_t due; } out[4096];
@@ -35,13 +39,31 @@ static unsigned in_head, in_tail;
 static struct { uint64_t first, last, high, until_last, rose, moved, moves; unsigned rises; uint8_t level; } seen[PINS];
 static struct { int pin; uint64_t due; } asked = {-1, 0};
 static avr_irq_t *pin_irq[PINS], *uart_in;
+static struct { int a, b, last; uint64_t both, both_since, fell, gap, rose[2], longest; } pair = {.a = -1};
 
+static void paired(int i, int level) {
+    int other = i == pair.a ? pair.b : pair.a, which = i != pair.a;
+    if (i != pair.a && i != pair.b) return;
+    if (level) {
+        pair.rose[which] = avr->cycle;
+        if (seen[other].level) pair.both_since = avr->cycle;
+        else if (pair.last == other && avr->cycle - pair.fell < pair.gap) pair.gap = avr->cycle - pair.fell;
+        return;
+    }
+    if (seen[other].level && pair.both_since) pair.both += avr->cycle - pair.both_since;
+    if (avr->cycle - pair.rose[which] > pair.longest) pair.longest = avr->cycle - pair.rose[which];
+    pair.last = i, pair.fell = avr->cycle, pair.both_since = 0;
+}
+
+#define MCUCR 0x55 /* its bit 7: the debug port is off */
 static void moved(avr_irq_t *irq, uint32_t value, void *param) {
     long i = (long)param;
     uint8_t level = value & 1;
     (void)irq;
+    if (pins == PINS && i >= 18 && i <= 21 && !(avr->data[MCUCR] & 0x80)) return; /* the debug port has them */
     if (level == seen[i].level) return;
     seen[i].level = level;
+    paired((int)i, level);
     seen[i].moves++;
     seen[i].moved = avr->cycle;
     if (level) {
@@ -74,16 +96,16 @@ static void refresh(void) {
             uint16_t at = control[t];
             uint8_t was = avr->data[at];
             avr_io_addr_t io = AVR_DATA_TO_IO(at);
-            avr->io[io].w.c(avr, at, 0, avr->io[io].w.param);
-            avr->io[io].w.c(avr, at, was, avr->io[io].w.param);
+            if (avr->io[io].w.c) avr->io[io].w.c(avr, at, 0, avr->io[io].w.param);
+            if (avr->io[io].w.c) avr->io[io].w.c(avr, at, was, avr->io[io].w.param);
             since[t] = 0;
         }
     }
 }
 
+static uint8_t mask[4], value[4]; /* what is put on pins from outside */
 static void put_level(int pin, int level) {
-    avr_ioport_external_t outside = {.name = (uint8_t)('A' + pin / 8), .mask = 0, .value = 0};
-    static uint8_t mask[4], value[4];
+    avr_ioport_external_t outside = {.name = (uint8_t)ports[pin / 8], .mask = 0, .value = 0};
     mask[pin / 8] |= 1 << pin % 8;
     if (level) value[pin / 8] |= 1 << pin % 8;
     else value[pin / 8] &= ~(1 << pin % 8);
@@ -98,6 +120,18 @@ static void ease(void) {
     uint32_t flags = 0;
     for (int i = 0; i < 3; i++) avr_extint_set_strict_lvl_trig(avr, i, 0);
     avr_ioctl(avr, AVR_IOCTL_UART_SET_FLAGS('0'), &flags);
+    for (int i = 0; i < pins; i++)
+        if (mask[i / 8] >> i % 8 & 1) { /* the same level again would not be noticed */
+            int level = value[i / 8] >> i % 8 & 1;
+            put_level(i, !level), put_level(i, level);
+        }
+}
+
+static int eased;
+static void (*chip_reset)(avr_t *);
+static void came_up(avr_t *chip) { /* also by its own watchdog */
+    if (chip_reset) chip_reset(chip);
+    eased = 0;
 }
 
 static int frozen;
@@ -107,15 +141,20 @@ static void order(char *text) {
     else if (sscanf(text, "analogue %d %d", &pin, &value) == 2)
         avr_raise_irq(avr_io_getirq(avr, AVR_IOCTL_ADC_GETIRQ, ADC_IRQ_ADC0 + (pin & 7)), value);
     else if (sscanf(text, "freeze %d", &frozen) == 1) return;
-    else if (!strncmp(text, "reset", 5)) avr_reset(avr), avr->data[MCUSR] = 4, ease();
+    else if (!strncmp(text, "reset", 5)) avr_reset(avr), avr->data[MCUSR] = 4;
     else if (sscanf(text, "moves %d", &pin) == 1)
         printf("moves %d %llu %.3f\n", pin, (unsigned long long)seen[pin & 31].moves, seen[pin & 31].moved / (avr->frequency / 1e3));
-    else if (sscanf(text, "measure %d %d", &pin, &value) == 2) {
+    else if (sscanf(text, "pair %d %d", &pin, &value) == 2) {
+        uint64_t ms = avr->frequency / 1000;
+        if (pin == pair.a && value == pair.b)
+            printf("pair %.3f %.3f %.3f\n", (double)pair.both / ms, (double)pair.gap / ms, (double)pair.longest / ms);
+        else memset(&pair, 0, sizeof pair), pair.a = pin, pair.b = value, pair.last = -1, pair.gap = ~0ull, pair.rose[0] = pair.rose[1] = avr->cycle, printf("pair 0 0 0\n");
+    } else if (sscanf(text, "measure %d %d", &pin, &value) == 2) {
         seen[pin & 31].rises = 0;
         asked.pin = pin & 31, asked.due = avr->cycle + (uint64_t)value * (avr->frequency / 1000);
     } else if (!strncmp(text, "pins", 4)) {
         printf("pins ");
-        for (int i = 0; i < PINS; i++) putchar('0' + seen[i].level);
+        for (int i = 0; i < pins; i++) putchar('0' + seen[i].level);
         putchar('\n');
     }
     fflush(stdout);
@@ -142,14 +181,15 @@ int main(int argc, char **argv) {
     elf_firmware_t image = {0};
     struct termios raw;
     if (argc < 2 || elf_read_firmware(argv[1], &image)) return fprintf(stderr, "no image\n"), 1;
-    avr = avr_make_mcu_by_name("atmega1284p");
+    avr = avr_make_mcu_by_name(argc > 3 ? argv[3] : "atmega1284p");
+    if (argc > 3 && !strcmp(argv[3], "atmega328p")) ports = "CBD", pins = 24;
     avr_init(avr);
+    chip_reset = avr->reset, avr->reset = came_up;
     avr_load_firmware(avr, &image);
     avr->frequency = 16000000;
     avr->vcc = avr->avcc = avr->aref = 5000;
     avr->log = LOG_NONE;
     avr->sleep = no_sleep;
-    ease();
     character = avr->frequency * 10 / (argc > 2 ? strtoul(argv[2], 0, 10) : 115200);
     line = posix_openpt(O_RDWR | O_NOCTTY | O_NONBLOCK);
     if (line < 0 || grantpt(line) || unlockpt(line)) return 1;
@@ -159,8 +199,8 @@ int main(int argc, char **argv) {
     tcsetattr(far, TCSANOW, &raw);
     avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUTPUT), sent, 0);
     uart_in = avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_INPUT);
-    for (long i = 0; i < PINS; i++) {
-        pin_irq[i] = avr_io_getirq(avr, AVR_IOCTL_IOPORT_GETIRQ('A' + i / 8), i % 8);
+    for (long i = 0; i < pins; i++) {
+        pin_irq[i] = avr_io_getirq(avr, AVR_IOCTL_IOPORT_GETIRQ(ports[i / 8]), i % 8);
         avr_irq_register_notify(pin_irq[i], moved, (void *)i);
     }
     fcntl(0, F_SETFL, O_NONBLOCK);
@@ -176,6 +216,7 @@ int main(int argc, char **argv) {
             if (state == cpu_Done || state == cpu_Crashed) return fprintf(stderr, "the chip stopped: %d\n", state), 2;
         }
         if (frozen) avr->cycle += 1600;
+        if (!eased) eased = 1, ease();
         refresh();
         while (tail != head && out[tail % 4096].due <= avr->cycle)
             if (write(line, &out[tail++ % 4096].byte, 1) < 0) break;

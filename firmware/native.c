@@ -7,20 +7,22 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/mman.h>
 #include <termios.h>
 #include <time.h>
 #include <unistd.h>
 
 #define SILENCE_US 1750
 
-static uint8_t modes[PINS], outside[PINS], driven[PINS], muted;
-static uint16_t counts[ANALOGUE];
-static uint8_t kept[256];
-static int line;
+static uint8_t modes[PINS], driven[PINS];
+/* what is outside the chip, or kept without power: it outlives a reset, which is this program begun anew */
+static struct { uint8_t outside[PINS], kept[400], muted, cause; uint16_t counts[ANALOGUE]; } *world;
+static int line, memory;
+static char **own;
 
+const char hw_name[] = "native";
 uint8_t hw_chip(void) { return 2; }
-static uint8_t cause = 1; /* as the chip's: 1 power, 4 brown-out */
-uint8_t hw_reset_cause(void) { return cause; }
+uint8_t hw_reset_cause(void) { return world->cause; } /* as the chip's: 1 power, 4 brown-out, 8 watchdog */
 uint8_t hw_timer(uint8_t pin) { return pin == 28 || pin == 29 ? 0 : pin == 14 || pin == 15 ? 1 : NO_TIMER; }
 uint8_t hw_can(uint8_t pin) {
     if (pin == 8 || pin == 24 || pin == 25 || pin == 27) return 0;
@@ -42,18 +44,23 @@ void hw_level(uint8_t pin, uint8_t high) { driven[pin] = high, tell(pin, "pin", 
 void hw_duty(uint8_t pin, uint16_t duty) { driven[pin] = duty != 0, tell(pin, "pin", duty); }
 uint32_t hw_frequency(uint8_t timer, uint32_t hundredths) { return timer < TIMERS ? hundredths : 0; }
 void hw_tone(uint8_t pin, uint16_t hertz) { tell(pin, "tone", hertz); }
-uint16_t hw_analogue(uint8_t channel) { return counts[channel]; }
-uint8_t hw_keep(uint16_t at) { return kept[at]; }
-void hw_store(uint16_t at, uint8_t byte) { kept[at] = byte; }
+uint16_t hw_analogue(uint8_t channel) { return world->counts[channel]; }
+uint8_t hw_keep(uint16_t at) { return world->kept[at]; }
+void hw_store(uint16_t at, uint8_t byte) { world->kept[at] = byte; }
 uint8_t hw_may_store(void) { return 1; }
+uint8_t hw_speed(uint16_t hundreds) { return hundreds >= 12 && hundreds <= 1152; }
+uint16_t hw_supply(void) { return 5000; }
+void hw_hold(uint8_t held) { (void)held; }
+static uint8_t restart;
+void hw_restart(void) { restart = 1; }
 void hw_life(uint8_t lit) { (void)lit; }
 
 uint32_t hw_levels(void) {
     uint32_t all = 0;
     for (uint8_t i = 0; i < PINS; i++) {
         uint8_t out = modes[i] == MODE_OUTPUT || modes[i] == MODE_PWM;
-        uint8_t pulled = modes[i] == MODE_PULL_UP && outside[i] == 2;
-        all |= (uint32_t)(out ? driven[i] : outside[i] == 1 || pulled) << i;
+        uint8_t pulled = modes[i] == MODE_PULL_UP && world->outside[i] == 2;
+        all |= (uint32_t)(out ? driven[i] : world->outside[i] == 1 || pulled) << i;
     }
     return all;
 }
@@ -70,38 +77,54 @@ uint32_t hw_millis(void) {
     return (uint32_t)(lived / 1000);
 }
 
-void hw_send(const uint8_t *frame, uint8_t length) {
-    if (!muted && write(line, frame, length) < 0) perror("line");
+static void hw_send(const uint8_t *frame, uint8_t length) {
+    if (!world->muted && write(line, frame, length) < 0) perror("line");
 }
 
-static void reset(void) {
-    cause = 4;
+static void reset(uint8_t why) {
+    char fds[2][12];
+    world->cause = why;
     for (uint8_t i = 0; i < PINS; i++)
         if (modes[i]) hw_mode(i, MODE_OFF), hw_level(i, 0);
-    pins_begin();
+    snprintf(fds[0], sizeof fds[0], "%d", line), snprintf(fds[1], sizeof fds[1], "%d", memory);
+    execl("/proc/self/exe", own[0], own[1] ? own[1] : "1", fds[0], fds[1], (char *)0);
+    perror("reset"), exit(1);
 }
 
 static void order(const char *text) {
     int pin, value;
-    if (sscanf(text, "level %d %d", &pin, &value) == 2 && pin >= 0 && pin < PINS) outside[pin] = value != 0;
-    else if (sscanf(text, "analogue %d %d", &pin, &value) == 2 && pin >= 0 && pin < ANALOGUE) counts[pin] = (uint16_t)value;
-    else if (sscanf(text, "mute %d", &value) == 1) muted = (uint8_t)value, printf("mute %d\n", value), fflush(stdout);
-    else if (!strncmp(text, "reset", 5)) reset();
+    if (sscanf(text, "level %d %d", &pin, &value) == 2 && pin >= 0 && pin < PINS) world->outside[pin] = value != 0;
+    else if (sscanf(text, "analogue %d %d", &pin, &value) == 2 && pin >= 0 && pin < ANALOGUE) world->counts[pin] = (uint16_t)value;
+    else if (sscanf(text, "mute %d", &value) == 1) world->muted = (uint8_t)value, printf("mute %d\n", value), fflush(stdout);
+    else if (!strncmp(text, "reset", 5)) reset(4);
 }
 
-int main(int argc, char **argv) {
-    if (argc > 1) unit = (uint8_t)atoi(argv[1]);
+static int open_line(void) {
     struct termios raw;
-    line = posix_openpt(O_RDWR | O_NOCTTY);
-    if (line < 0 || grantpt(line) || unlockpt(line)) return perror("pseudo-terminal"), 1;
-    int far = open(ptsname(line), O_RDWR | O_NOCTTY); /* kept open: no hang-up when a host comes and goes */
+    int near = posix_openpt(O_RDWR | O_NOCTTY);
+    if (near < 0 || grantpt(near) || unlockpt(near)) return -1;
+    int far = open(ptsname(near), O_RDWR | O_NOCTTY); /* kept open: no hang-up when a host comes and goes */
     tcgetattr(far, &raw);
     cfmakeraw(&raw);
     tcsetattr(far, TCSANOW, &raw);
-    memset(kept, 0xFF, sizeof kept);
-    memset(outside, 2, sizeof outside);
-    printf("port %s\n", ptsname(line));
-    fflush(stdout);
+    return near;
+}
+
+int main(int argc, char **argv) {
+    own = argv;
+    if (argc > 1) unit = (uint8_t)atoi(argv[1]);
+    line = argc > 3 ? atoi(argv[2]) : open_line();
+    memory = argc > 3 ? atoi(argv[3]) : memfd_create("world", 0);
+    if (line < 0 || memory < 0 || ftruncate(memory, sizeof *world)) return perror("board"), 1;
+    world = mmap(0, sizeof *world, PROT_READ | PROT_WRITE, MAP_SHARED, memory, 0);
+    if (world == MAP_FAILED) return perror("board"), 1;
+    if (argc <= 3) {
+        memset(world->kept, 0xFF, sizeof world->kept);
+        memset(world->outside, 2, sizeof world->outside);
+        world->cause = 1;
+        printf("port %s\n", ptsname(line));
+        fflush(stdout);
+    }
     pins_begin();
     uint8_t frame[256], answer[256];
     int length = 0;
@@ -109,7 +132,7 @@ int main(int argc, char **argv) {
     size_t typed = 0;
     for (;;) {
         struct pollfd files[] = {{line, POLLIN, 0}, {0, POLLIN, 0}};
-        struct timespec pause = {0, length ? SILENCE_US * 1000 : 5000000};
+        struct timespec pause = {0, length ? SILENCE_US * 1000 : 1000000};
         int ready = ppoll(files, 2, &pause, 0);
         if (ready > 0 && files[0].revents & POLLIN) {
             int got = read(line, frame + length, sizeof frame - 1 - length);
@@ -127,7 +150,9 @@ int main(int argc, char **argv) {
             uint8_t out = frame_take(frame, (uint8_t)length, answer);
             if (out) hw_send(answer, out);
             length = 0;
+            if (restart) restart = 0, reset(8);
         } else if (length >= 255) length = 0, frames_bad++;
+        pins_tick();
         pins_turn();
     }
 }

@@ -23,7 +23,7 @@ def build(target: str, **settings: object) -> Path:
             ["make", "-s", "-C", ROOT / "firmware", target, f"OUT={out}", *(f"{name}={value}" for name, value in settings.items())],
             check=True, capture_output=True,
         )  # fmt: skip
-    return out / {"image": "board.elf", "native": "board", "emulator": "emulator"}[target]
+    return out / {"image": "board.elf"}.get(target, {"native": "board"}.get(target, target))
 
 
 class Board:
@@ -68,10 +68,11 @@ class Board:
         self.process.communicate()
 
 
-def emulated(baud: int = 115_200) -> Board:
+def emulated(baud: int = 115_200, chip: str = "") -> Board:
     """The real image, in real time."""
-    image = build("image", **({} if baud == 115_200 else {"BAUD": baud}))
-    return Board(build("emulator"), image, baud)
+    settings: dict[str, object] = {} if baud == 115_200 else {"BAUD": baud}
+    image = build("image", **settings, **({"CHIP": chip} if chip else {}))
+    return Board(build("emulator"), image, baud, *([chip] if chip else []))
 
 
 def native(unit: int = 1) -> Board:

@@ -82,9 +82,9 @@ def host(chip: emulated.Board) -> Iterator[Host]:
 
 
 def test_who_it_is_and_what_its_pins_can_do(host: Host) -> None:
-    assert host.read(0, 4) == [0x4357, 0x0101, 1, 32]
+    assert host.read(0, 4) == [0x4357, 0x0102, 1, 32]
     told = host.client.read_device_information(device_id=1).information
-    assert told == {0: b"Cairnwind", 1: b"board", 2: b"1.1"}
+    assert told == {0: b"Cairnwind", 1: b"board", 2: b"1.2"}
     can = host.read(32, 32)
     assert can[0] == 0xFF0B, "output, pull-up, analogue; no timer"
     assert (can[28] >> 8, can[29] >> 8, can[14] >> 8, can[15] >> 8) == (0, 0, 1, 1), (
@@ -248,7 +248,7 @@ def test_its_size() -> None:
     ).stdout
     print(said)
     flash, ram = (int(word) for word in said.replace(",", "").split() if word.isdigit())
-    assert flash < 8192
+    assert flash < 16_384
     assert ram < 2048
 
 

@@ -79,6 +79,9 @@
                 {/if}
                 {#if rule.left}<p class="left" class:ill={rule.state === 'used up'}>{rule.left.text}</p>{/if}
                 {#if rule.grace_ends}<p class="ill">A grace runs until {clock(rule.grace_ends)}: {left(rule.grace_ends)} left.</p>{/if}
+                {#each rule.boards as held (held.board)}
+                  <p class:ill={!held.in_force}>{held.in_force ? `Kept here, and by board ${held.board} itself` + (held.outputs.length < rule.outputs.length ? `, for ${held.outputs.map(label).join(', ')}` : '') + '.' : `Kept here alone, not by board ${held.board}: ${held.why_not}.`}</p>
+                {/each}
                 {#if rule.holds_back.length}<p class="ill">It keeps off now: {rule.holds_back.map(label).join(', ')}.</p>{/if}
               </div>
             </li>

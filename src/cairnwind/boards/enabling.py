@@ -98,6 +98,8 @@ class EnabledLink:
         self._lock = threading.Lock()
         self._opened = False
         """Whether the link of now was opened."""
+        self._table: Any = None
+        """The rules that the board is to keep by itself."""
         self._fault: BoardError | None = None
         """Why all of it is to be taken anew, found by the board's link."""
         self._up, self._cut, self._said = False, False, ""
@@ -162,6 +164,19 @@ class EnabledLink:
         found: Callable[[Any], None] | None = getattr(self._link, "pretend", lambda _: None)(input)
         return found
 
+    def keep(self, table: Any) -> None:
+        """Hand it on, now and whenever its link is begun anew."""
+        self._table = table
+        getattr(self._link, "keep", lambda _: None)(table)
+
+    def reset_trip(self, trip: str) -> None:
+        """Hand it on."""
+        getattr(self._link, "reset_trip", lambda _: None)(trip)
+
+    def why_not_kept(self) -> str:
+        """What its link says."""
+        return str(getattr(self._link, "why_not_kept", lambda: "it keeps none")())
+
     def close(self) -> None:
         """Disable the board, then let it go."""
         self._closed = True
@@ -223,6 +238,8 @@ class EnabledLink:
             line.close()
             if not self._closed:
                 self._link = self._opens()
+                if self._table is not None:
+                    self.keep(self._table)
 
     def _watch(self, line: EnableLine) -> None:
         while not self._closed:

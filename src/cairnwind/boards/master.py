@@ -107,6 +107,16 @@ class Modbus:
         partial(duration, longest=60), default=2_000_000_000, unsaid='"2 s"',
     )  # fmt: skip
     """Nanoseconds."""
+    reference: float = written(
+        "of our own firmware: what its converter measures against, which is its supply: `\"3.3 V\"`",
+        lambda value: float(entries.a(value, "voltage")), default=5.0, unsaid='"5 V"',
+    )  # fmt: skip
+    """Volts."""
+
+    @property
+    def keeps_rules(self) -> bool:
+        """Whether it is a board that keeps rules by itself: one with our firmware."""
+        return self.profile is None
 
     @property
     def clockwork(self) -> dict[int, Timer]:
@@ -296,6 +306,10 @@ class Master(Worker):
         """Whether the board may be fed: the engine turns, and so does this link."""
         return self._up and self.fresh() and time.monotonic() - self.turned < STUCK
 
+    def feeding(self) -> tuple[str, tuple[int, ...], dict[str, int]]:
+        """The request that keeps the board alive, and what goes with it."""
+        return "read_input_registers", (UP,), {"count": 1}
+
     def _feed(self) -> None:
         """One frame, before whatever else waits for the line. Whether the board is lost, the link's own thread finds out."""
         line, client = self._line, self._client
@@ -305,7 +319,8 @@ class Master(Worker):
             if not self._alive() or not client.connected:
                 return
             try:
-                self._exchange(line, client, "read_input_registers", UP, count=1)
+                what, args, more = self.feeding()
+                self._exchange(line, client, what, *args, **more)
             except Exception:  # whatever it is, it is told when the link's own thread meets it
                 self._hush(line)
 
@@ -397,11 +412,13 @@ class Master(Worker):
                 self.traffic.add("sent", sent, text)
             if answer.isError():
                 self.traffic.add("got", got, f"exception {answer.exception_code}")
-                raise LineError(
+                refused = LineError(
                     "board",
                     f"unit {self.facts.unit} on {self._name} refuses '{text}' (exception {answer.exception_code})",
                     "",
                 )
+                refused.more["exception"] = answer.exception_code
+                raise refused
             found = list(answer.registers or answer.bits)
             if loud:
                 self.traffic.add("got", got, " ".join(str(int(each)) for each in found[:24]) or "done")

@@ -5,6 +5,7 @@ thread of its own feeds the board (`Feeder`): polling, driving and waiting for o
 
 from __future__ import annotations
 
+import secrets
 import time
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from functools import partial
@@ -13,7 +14,10 @@ from cairnwind.boards import wire
 from cairnwind.boards.feeder import Feeder
 from cairnwind.boards.link import LineError, Seen
 from cairnwind.boards.master import UP, WHOLE, Master, runs
+from cairnwind.boards.onboard import Table
+from cairnwind.boards.rulekeeping import RuleKeeper, is_held
 from cairnwind.boards.wire import Put
+from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.hardware import Board
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
@@ -22,7 +26,7 @@ from cairnwind.core.values.settings import FULL
 
 IDENTITY, MAP_VERSION = 0x4357, 1
 """What our firmware says that it is, and the version of its map that this link knows (the high byte)."""
-WATCHDOG, MODE, VALUE, SAFE, FREQUENCY, TONE_MS = 0, 32, 64, 96, 224, 240
+WATCHDOG, REST, OWNER, FEED, MODE, VALUE, SAFE, FREQUENCY, TONE_MS = 0, 1, 2, 3, 32, 64, 96, 224, 240
 FACTS, LIFE, LEVELS, CAPABLE, EDGES = 0, 12, 16, 32, 64
 OFF, OUTPUT, PULL_UP, PWM, ANALOGUE, TONE = range(6)
 CAN = {"pwm": 4, "analogue": 8, "tone": 16}
@@ -36,7 +40,9 @@ CAUSES = {
 """Bits of the register that says why it was reset: those of the chip's MCUSR."""
 CLOCKS_DIFFER = 60
 """Seconds by which the clock of a board of version 1.0 may be ahead: it tells 16 bits of seconds, and nothing else of a reset."""
-ANALOGUE_FULL, ANALOGUE_VOLTS = 1023, 5.0
+ANALOGUE_FULL = 1023
+OWNED, RULED = 2, 2
+"""From which minor version on it knows its host, and keeps rules."""
 
 
 class FirmwareLink(Master):
@@ -47,8 +53,13 @@ class FirmwareLink(Master):
         self._can: dict[int, tuple[int, int]] = {}
         """By pin: what it can do, and its timer."""
         self._frequencies: dict[int, int] = {}
-        self._tells = False
-        """It counts its starts (version 1.1 and later)."""
+        self._minor = 0
+        """Of its version: 1.1 counts its starts, 1.2 keeps rules and knows its host."""
+        self._number = 1 + secrets.randbelow(0xFFFE)
+        """By which it knows that it is this link that feeds it."""
+        self._fed = 0.0
+        """Monotonic seconds at which it was fed last."""
+        self.rules = RuleKeeper(board.name, self, self._tripped)
         self._life = (0, 0)
         """How often the board has started, or, where it does not count that, seconds since it did; and how often it has rested by itself."""
         self._seen = 0.0
@@ -68,8 +79,10 @@ class FirmwareLink(Master):
                 "Load the firmware that came with this version: cairnwind firmware load.",
             )  # fmt: skip
         told = self._ask("read_input_registers", CAPABLE, count=facts[3])
-        self._tells = facts[1] & 255 > 0
-        self._life = self._lives() if self._tells else (facts[4], facts[8])
+        self._minor = facts[1] & 255
+        if self._minor >= OWNED:
+            self._let_feed()
+        self.rules.meet(facts[1])
         self._seen = time.monotonic()
         self._frequencies.clear()
         self._can = {pin: (word & 255, word >> 8) for pin, word in enumerate(told)}
@@ -80,10 +93,63 @@ class FirmwareLink(Master):
         for lines, error in self.unfit():
             self.wrong(lines, error)
         self._set_up()
+        self.rules.load()
+        self._life = self._lives() if self._tells else (facts[4], facts[8])
+        if self._minor >= OWNED:
+            self._write(OWNER, self._number)
+            self._fed = time.monotonic()
         if self.facts.watchdog:
+            heard = (lambda: self._fed) if self._minor >= OWNED else (lambda: self._sent)
             self._feeder = Feeder(
-                self.board.name, self.facts.watchdog / 1e9, alive=self._alive, heard=lambda: self._sent, feed=self._feed
+                self.board.name, self.facts.watchdog / 1e9, alive=self._alive, heard=heard, feed=self._feed
             )  # fmt: skip
+
+    @property
+    def _tells(self) -> bool:
+        """Whether it counts its starts."""
+        return self._minor > 0
+
+    def _let_feed(self) -> None:
+        """Whatever comes keeps it alive, until it is set up; what another host has left on goes to safe first."""
+        try:
+            self._write(OWNER, 0)
+        except LineError:
+            self._write(REST, 1)
+            self._write(OWNER, 0)
+
+    def feeding(self) -> tuple[str, tuple[int, ...], dict[str, int]]:
+        """See `Master`: from 1.2 on a frame keeps it alive only if it comes from its own host."""
+        if self._minor < OWNED:
+            return super().feeding()
+        self._fed = time.monotonic()
+        return "write_register", (FEED, self._number), {}
+
+    # --- its rules ----------------------------------------------------------------------------------------
+
+    def keep(self, table: Table) -> None:
+        """It is to keep these rules by itself. May be called by any thread."""
+        self.rules.keep(table)
+        self.nudge()
+
+    def reset_trip(self, trip: str) -> None:
+        """Somebody has reset a trip: the board is told. May be called by any thread."""
+        self.rules.reset(trip)
+        self.nudge()
+
+    def why_not_kept(self) -> str:
+        """Why its rules are not in force; nothing where they are."""
+        return self.rules.why_not()
+
+    def words(self, kind: str, first: int, count: int) -> list[int]:
+        """See `cairnwind.boards.rulekeeping.Registers`."""
+        return self._ask(f"read_{kind}_registers", first, count=count)
+
+    def put_words(self, first: int, words: list[int]) -> None:
+        """See `cairnwind.boards.rulekeeping.Registers`."""
+        self._ask("write_registers", first, words)
+
+    def _tripped(self, trip: str) -> None:
+        self._report(ev.BoardTripped(self.clock(), self.board.name, trip))
 
     def unfit(self) -> Iterator[tuple[Sequence[int], BoardError]]:
         """The firmware tells what its pins can do."""
@@ -115,20 +181,42 @@ class FirmwareLink(Master):
     def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
         """Modes and safe values of lines that are used otherwise."""
         self._set_up()
+        self.rules.load()
+        self._life = self._lives() if self._tells else self._life
 
     def _set_up(self) -> None:
-        """Have every pin of our firmware in its mode, with its safe value; what is so already is left alone."""
-        modes = self._ask("read_holding_registers", MODE, count=len(self._can))
-        for output in self._named.values():
-            self._each(output.lines, partial(self._set_output, output, modes))
-        for line, input in self.inputs.items():
-            mode = ANALOGUE if input.analogue else PULL_UP if input.pull == "up" else OFF
-            if modes[line] != mode:
-                self._each((line,), partial(self._set_mode, mode))
+        """Have every pin of our firmware in its mode, with its safe value; what is so already is left alone. A board that keeps rules about pins
+        that are set up otherwise is rested first, and they are taken away."""
+        pins = len(self._can)
+        now = self._ask("read_holding_registers", MODE, count=pins), self._ask(
+            "read_holding_registers", SAFE, count=pins
+        )
+        wanted = dict(self._wanted())
         wired = {*self.outputs, *self.inputs, *self.tried} - self.broken.keys()
-        for line, mode in enumerate(modes):
-            if mode != OFF and line not in wired and self._can[line][0]:
-                self._write(MODE + line, OFF)
+        bare = [
+            line for line, mode in enumerate(now[0]) if mode != OFF and line not in wired and self._can[line][0]
+        ]
+        if bare or any((now[0][line], now[1][line]) != each for line, each in wanted.items() if each[1] >= 0):
+            self.rules.clear()
+        for output in self._named.values():
+            if output.modulates(output.pin.line) and output.frequency:
+                self._each(output.lines, partial(self._begin, output))
+        for lines in (*(each.lines for each in self._named.values()), *((line,) for line in self.inputs)):
+            self._each(lines, lambda line: self._set_mode(line, now, *wanted[line]))
+        for line in bare:
+            self._write(MODE + line, OFF)
+
+    def _wanted(self) -> Iterator[tuple[int, tuple[int, int]]]:
+        """By line: its mode and its safe value; -1 where it has none."""
+        for output in self._named.values():
+            for line in output.lines:
+                high = wire.to_pin(output, output.safe, line)
+                if output.modulates(line):
+                    yield line, (PWM, round(high * WHOLE / FULL))
+                else:
+                    yield line, (OUTPUT, int(high > 0))
+        for line, input in self.inputs.items():
+            yield line, (ANALOGUE if input.analogue else PULL_UP if input.pull == "up" else OFF, -1)
 
     def _each(self, lines: tuple[int, ...], do: Callable[[int], object]) -> None:
         """Do something with each line of a thing; what the board refuses is that thing's fault."""
@@ -140,16 +228,14 @@ class FirmwareLink(Master):
         except LineError as error:
             self.wrong(lines, error)
 
-    def _set_mode(self, mode: int, line: int) -> None:
-        self._write(MODE + line, mode)
-
-    def _set_output(self, output: Output, modes: Sequence[int], line: int) -> None:
-        high = wire.to_pin(output, output.safe, line)
-        mode = PWM if output.modulates(line) else OUTPUT
-        if mode == PWM and output.frequency:
+    def _begin(self, output: Output, line: int) -> None:
+        if output.modulates(line) and output.frequency:
             self._set_frequency(line, round(output.frequency * 1000))
-        self._write(SAFE + line, round(high * WHOLE / FULL) if mode == PWM else int(high > 0))
-        if modes[line] != mode:
+
+    def _set_mode(self, line: int, now: tuple[Sequence[int], Sequence[int]], mode: int, safe: int) -> None:
+        if safe >= 0 and now[1][line] != safe:
+            self._write(SAFE + line, safe)
+        if now[0][line] != mode:
             self._write(MODE + line, mode)
 
     def timers(self) -> tuple[tuple[int, str], ...]:
@@ -168,6 +254,12 @@ class FirmwareLink(Master):
 
     def put(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
         """Write what has changed, switched lines together; read back what the board then has."""
+        try:
+            return self._put_values(levels)
+        except LineError as error:
+            raise (self.rules.refusal(levels) if is_held(error) else error) from error
+
+    def _put_values(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
         plain = {
             line: put.parts > 0 for line, put in levels.items() if not self.outputs[line].modulates(line)
         }
@@ -202,8 +294,12 @@ class FirmwareLink(Master):
     def look(self) -> None:
         """See `Master`."""
         if self._tells:
-            words = self._ask("read_input_registers", LIFE, count=14, quiet=True)
+            ruled = self._minor >= RULED
+            words = self._ask("read_input_registers", LIFE, count=17 if ruled else 14, quiet=True)
             self._same_life((words[0], words[1]))
+            if ruled:
+                self.rules.look(words[14], words[15])
+                self.rules.load()
             words = words[4:]
         else:
             up, rests = self._ask("read_input_registers", UP, count=5, quiet=True)[::4]
@@ -217,7 +313,7 @@ class FirmwareLink(Master):
                 self.seen(line, bool(bits >> line & 1))
             elif words[2 + line] <= ANALOGUE_FULL:
                 self.measured(
-                    line, words[2 + line], ANALOGUE_FULL, words[2 + line] / ANALOGUE_FULL * ANALOGUE_VOLTS
+                    line, words[2 + line], ANALOGUE_FULL, words[2 + line] / ANALOGUE_FULL * self.facts.reference
                 )
         for line, output in self.outputs.items():
             if not output.modulates(line):
@@ -228,7 +324,7 @@ class FirmwareLink(Master):
                 self.readings[line] = {
                     "raw": raw,
                     "full": ANALOGUE_FULL,
-                    "volts": raw / ANALOGUE_FULL * ANALOGUE_VOLTS,
+                    "volts": raw / ANALOGUE_FULL * self.facts.reference,
                 }
             elif trial.mode == "count":
                 count = self._ask("read_input_registers", EDGES + line, count=1, quiet=True)[0]

@@ -54,9 +54,23 @@ def rules(ctx: click.Context, name: str | None, as_json: bool) -> None:
         parts = _parts(each) if name is not None else []
         if each["holds_back"]:
             parts.append(Text(f"\nit keeps off now: {', '.join(each['holds_back'])}", style="yellow"))
-        said = Text.assemble(Text(each["text"]), state, *parts)
+        said = Text.assemble(Text(each["text"]), state, *_kept(each), *parts)
         table.add_row(Text(each["name"]), Text(each["kind"], style="dim"), said)
     show.console().print(table)
+
+
+def _kept(rule: Any) -> list[Any]:
+    """Which boards keep a rule too."""
+    from rich.text import Text
+
+    lines = []
+    for each in rule["boards"]:
+        which = f" for {', '.join(each['outputs'])}" if set(each["outputs"]) != set(rule["outputs"]) else ""
+        if each["in_force"]:
+            lines.append(Text(f"\nkept here and by board {each['board']} itself{which}", style="green"))
+        else:
+            lines.append(Text(f"\nkept here alone, not by board {each['board']}: {each['why_not']}", style="yellow"))
+    return lines
 
 
 SO = {True: "so", False: "not so", None: "not known"}

@@ -281,6 +281,15 @@ class RulePart(TypedDict):
     ]
 
 
+class KeptBy(TypedDict):
+    """A board that keeps a rule too, by itself, whatever becomes of the service."""
+
+    board: str
+    outputs: Annotated[list[str], Meta(description="Those for which it does.")]
+    in_force: bool
+    why_not: Annotated[str, Meta(description="Why it is not in force there; empty where it is.")]
+
+
 class Rule(TypedDict):
     """A rule in words, and how it stands."""
 
@@ -295,6 +304,7 @@ class Rule(TypedDict):
     holds_back: Annotated[
         list[str], Meta(description="Outputs that somebody wants on and that it keeps off now.")
     ]
+    boards: Annotated[list[KeptBy], Meta(description="Of an interlock: boards that keep it too.")]
 
 
 class WrittenKey(TypedDict):

@@ -159,7 +159,7 @@ def _without(event: ev.Do, outputs: Collection[str]) -> ev.Do:
 
 FIRST = frozenset((
     ev.Overtaken, ev.Withdraw, ev.Confirmed, ev.Answers, ev.Failed, ev.LinkUp, ev.LinkLost, ev.InputSeen, ev.Measured, ev.TrialFailed,
-    ev.Recording, ev.Tick, ev.Start, ev.Rewire, ev.Shutdown, ev.Disowned, Send,
+    ev.Recording, ev.Tick, ev.Start, ev.Rewire, ev.Shutdown, ev.Disowned, ev.BoardTripped, Send,
 ))  # fmt: skip
 """What is known of boards and inputs, and what the service tells itself. Of commands their declarations say which lane they take."""
 PACED = frozenset((ev.Probe, ev.Trace, ev.Denied, ev.Pretended))

@@ -50,6 +50,9 @@ class RuleViews:
             state = "tripped" if rule.name in latched else "in force"
             form = self._rule(rule.name, kind, kinds.said(rule), rule.outputs, state, rule)
             form["holds_back"] = held.get(rule.name, [])
+            form["boards"] = [
+                {**each._asdict(), "outputs": list(each.outputs)} for each in self.runtime.machine.kept_by(rule)
+            ]
             for left in self.runtime.engine.left(rule.outputs[0], clock()):
                 if left.rule == rule.name:
                     form["state"] = "used up" if left.used_up else "in force"
@@ -87,7 +90,7 @@ class RuleViews:
     ) -> dict[str, Any]:
         """A rule in words, and part by part where it has a condition."""
         form: dict[str, Any] = {
-            "name": name, "kind": kind, "text": said, "outputs": list(outputs), "state": state, "parts": [], "grace_ends": None, "holds_back": [],
+            "name": name, "kind": kind, "text": said, "outputs": list(outputs), "state": state, "parts": [], "grace_ends": None, "holds_back": [], "boards": [],
         }  # fmt: skip
         watch = self.runtime.engine.gates.watches.all.get(f"{kind} {name}")
         if watch is None:

@@ -141,6 +141,7 @@ class Runtime:
             )
         )  # fmt: skip
         self._drain()
+        self.machine.keep_rules(self.site, self.rules.interlocks)
         for now in self.publisher.current.nows:
             self.records.see_output(now, wall)
             for claim in now.claims:
@@ -288,6 +289,7 @@ class Runtime:
         """The engine has taken another site: everything that looks at it does from now on, before anything else is carried out."""
         self.site, self.planned, self.rules = coming.event.site, coming.planned, coming.rules
         self.machine.adopt(self.site, coming.links)
+        self.machine.keep_rules(self.site, self.rules.interlocks)
         self.writer.durability = self.site.durability
         self.signals.adopt(self.site)
         self.telling.adopt(self.site)
@@ -389,6 +391,8 @@ class Runtime:
                     self.traces.take(trace)
                 case ev.KeepClaim(claim):
                     self.slots.keep(claim)
+                case ev.DropTrip(trip):
+                    self.machine.reset_trip(trip)
                 case ev.DropClaim(output, slot):
                     self.slots.empty(output, slot)
         if drives:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 from cairnwind.boards.link import Link
@@ -16,6 +16,7 @@ from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.interlocks import Interlock
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.site import Site
 from cairnwind.service.lanes import Item, Lanes
@@ -53,6 +54,8 @@ class Machine:
             if links is not None
             else {name: make(board, site, secret) for name, board in site.boards.items()}
         )
+        self.tables: dict[str, Any] = {}
+        """By board that keeps rules by itself: those that it should."""
         self.beat: float | None = None
         """Monotonic seconds of the engine's last turn; None while its thread does not run yet."""
 
@@ -115,6 +118,37 @@ class Machine:
         """Tell every output its safe setting without asking the engine, which is dead: the last way out."""
         safe = [ev.Drive(output.name, -1, output.safe) for output in self.site.outputs.values()]
         self.send(safe)
+
+    def keep_rules(self, site: Site, interlocks: Iterable[Interlock]) -> None:
+        """Tell the boards that keep rules by themselves which; each loads them when nothing of it is on, and is set up anew where something is."""
+        from cairnwind.boards.onboard import tables  # not needed on the way to safe
+
+        self.tables = tables(site, interlocks)
+        for name, table in self.tables.items():
+            keep = getattr(self.links.get(name), "keep", None)
+            if keep is not None:
+                keep(table)
+
+    def reset_trip(self, trip: str) -> None:
+        """Somebody has reset a trip: boards that have latched it by themselves are told."""
+        for name, table in self.tables.items():
+            if any(rule.name == trip for rule in table.rules):
+                reset = getattr(self.links.get(name), "reset_trip", None)
+                if reset is not None:
+                    reset(trip)
+
+    def kept_by(self, interlock: Interlock) -> list[Any]:
+        """Which boards keep a part of an interlock too (`cairnwind.boards.onboard.Held`)."""
+        from cairnwind.boards.onboard import where
+
+        def why_not(board: str) -> str:
+            link = self.links.get(board)
+            if link is None or not self.engine.board_now(board).up:
+                return "it does not answer"
+            asked = getattr(link, "why_not_kept", None)
+            return str(asked()) if asked else "nothing of it is driven"
+
+        return where(interlock, self.tables, why_not)
 
     def close(self) -> None:
         """Let the boards go."""

@@ -89,6 +89,7 @@ class Engine:
             ev.Start: life.start, ev.Reload: life.reload, ev.Shutdown: life.shutdown, ev.Recording: life.recording,
             ev.Withdraw: life.withdraw, ev.Rewire: rewiring.rewire, ev.Tick: _nothing, ev.Trace: self._trace,
             ev.Disowned: Disowning(courses, planning).disown,
+            ev.BoardTripped: lambda turn, event: armed.gates.trips.seen_by_board(turn, event),
         }  # fmt: skip
         deadlines: dict[str, Due] = {
             "claim": requests.claim_due, "over": requests.over_due, "retry": driving.retry_due, "answer": driving.answer_due,

@@ -61,6 +61,7 @@ from cairnwind.core.facts.effects import (
 )
 from cairnwind.core.facts.reports import (
     Answers,
+    BoardTripped,
     Confirmed,
     Disowned,
     Failed,
@@ -82,6 +83,7 @@ __all__ = [
     "Act",
     "AllStop",
     "Answers",
+    "BoardTripped",
     "Attest",
     "ChangeTimer",
     "Changed",
@@ -163,4 +165,5 @@ Event = (
     | Rewire
     | Shutdown
     | Disowned
+    | BoardTripped
 )

@@ -73,6 +73,15 @@ class LinkLost:
 
 
 @fact
+class BoardTripped:
+    """A board that keeps a trip by itself has latched it."""
+
+    at: Instant
+    board: str
+    trip: str
+
+
+@fact
 class InputSeen:
     """The raw state of an input, sense applied; None where it cannot be known."""
 

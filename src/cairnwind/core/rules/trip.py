@@ -179,6 +179,12 @@ class TripGate(Gate[Trip]):
         turn.touch_all(trip.outputs)
         self.watches.mark("trip", trip.name)
 
+    def seen_by_board(self, turn: Turn, event: ev.BoardTripped) -> None:
+        """A board that keeps it too has latched it, perhaps for what came and went too soon for anybody else."""
+        trip = self.rules.get(event.trip)
+        if trip is not None:
+            self._latch(turn, trip, f"{trip.condition.text} (as board {event.board} saw)")
+
     # --- reset --------------------------------------------------------------------------------------------
 
     def reset(self, turn: Turn, event: ev.ResetTrip) -> None:
