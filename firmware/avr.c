@@ -302,7 +302,11 @@ int main(void) {
     sei();
     wdt_enable(WDTO_1S);
     for (;;) {
-        if (!restart || busy) wdt_reset(); /* else the watchdog does it */
+        wdt_reset();
+        if (restart && !busy) {
+            wdt_enable(WDTO_15MS);
+            for (;;) {}
+        }
         pins_turn();
         convert();
         uint16_t since;

@@ -1,13 +1,14 @@
 /* Runs the firmware's real image on an emulated chip, in real time, its line on a pseudo-terminal and its pins watched.
    A test program of its own, kept apart from the product: libsimavr is under the GPL, and so is this file.
 
-   emulator IMAGE.elf [BAUD [CHIP]]   prints 'port PATH'; then, on standard input:
+   emulator IMAGE.elf [CHIP]   prints 'port PATH'; then, on standard input:
      level N 0|1        put a level on a pin            analogue N MILLIVOLTS
      pins               'pins 0101...', pin 0 first     reset, freeze 0|1
      measure N MS       'measure N HERTZ SHARE': frequency and high share of a pin over the next MS milliseconds
      moves N            'moves N COUNT LAST': changes of a pin so far, and when the last was (ms)
      pair A B           from now on: how long both were high at once, the shortest time between one and the other, the longest that
-                        either was; 'pair MS MS MS' */
+                        either was; 'pair MS MS MS'
+     first N            'first N MS': when one of the pair moved first since then */
 #include <simavr/avr_adc.h>
 #include <simavr/avr_extint.h>
 #include <simavr/avr_ioport.h>
@@ -39,11 +40,12 @@ static unsigned in_head, in_tail;
 static struct { uint64_t first, last, high, until_last, rose, moved, moves; unsigned rises; uint8_t level; } seen[PINS];
 static struct { int pin; uint64_t due; } asked = {-1, 0};
 static avr_irq_t *pin_irq[PINS], *uart_in;
-static struct { int a, b, last; uint64_t both, both_since, fell, gap, rose[2], longest; } pair = {.a = -1};
+static struct { int a, b, last; uint64_t first, both, both_since, fell, gap, rose[2], longest; } pair = {.a = -1};
 
 static void paired(int i, int level) {
     int other = i == pair.a ? pair.b : pair.a, which = i != pair.a;
     if (i != pair.a && i != pair.b) return;
+    if (!pair.first) pair.first = avr->cycle;
     if (level) {
         pair.rose[which] = avr->cycle;
         if (seen[other].level) pair.both_since = avr->cycle;
@@ -114,6 +116,8 @@ static void put_level(int pin, int level) {
     avr_raise_irq(pin_irq[pin], level);
 }
 
+#define UCSR0B 0xC1
+#define UBRR0 0xC4
 #define MCUSR 0x54 /* which the emulator leaves at 0: 4 is a brown-out */
 /* what a reset brings back: interrupts for as long as a pin is low cost most of a core, and the line its own printing */
 static void ease(void) {
@@ -144,6 +148,8 @@ static void order(char *text) {
     else if (!strncmp(text, "reset", 5)) avr_reset(avr), avr->data[MCUSR] = 4;
     else if (sscanf(text, "moves %d", &pin) == 1)
         printf("moves %d %llu %.3f\n", pin, (unsigned long long)seen[pin & 31].moves, seen[pin & 31].moved / (avr->frequency / 1e3));
+    else if (sscanf(text, "first %d", &pin) == 1)
+        printf("first %d %.3f\n", pin, pair.first / (avr->frequency / 1e3));
     else if (sscanf(text, "pair %d %d", &pin, &value) == 2) {
         uint64_t ms = avr->frequency / 1000;
         if (pin == pair.a && value == pair.b)
@@ -181,8 +187,8 @@ int main(int argc, char **argv) {
     elf_firmware_t image = {0};
     struct termios raw;
     if (argc < 2 || elf_read_firmware(argv[1], &image)) return fprintf(stderr, "no image\n"), 1;
-    avr = avr_make_mcu_by_name(argc > 3 ? argv[3] : "atmega1284p");
-    if (argc > 3 && !strcmp(argv[3], "atmega328p")) ports = "CBD", pins = 24;
+    avr = avr_make_mcu_by_name(argc > 2 ? argv[2] : "atmega1284p");
+    if (argc > 2 && !strcmp(argv[2], "atmega328p")) ports = "CBD", pins = 24;
     avr_init(avr);
     chip_reset = avr->reset, avr->reset = came_up;
     avr_load_firmware(avr, &image);
@@ -190,7 +196,7 @@ int main(int argc, char **argv) {
     avr->vcc = avr->avcc = avr->aref = 5000;
     avr->log = LOG_NONE;
     avr->sleep = no_sleep;
-    character = avr->frequency * 10 / (argc > 2 ? strtoul(argv[2], 0, 10) : 115200);
+    character = avr->frequency * 10 / 115200;
     line = posix_openpt(O_RDWR | O_NOCTTY | O_NONBLOCK);
     if (line < 0 || grantpt(line) || unlockpt(line)) return 1;
     int far = open(ptsname(line), O_RDWR | O_NOCTTY);
@@ -218,6 +224,7 @@ int main(int argc, char **argv) {
         if (frozen) avr->cycle += 1600;
         if (!eased) eased = 1, ease();
         refresh();
+        if (avr->data[UCSR0B] & 8) character = 80 * (avr->data[UBRR0] + 256 * avr->data[UBRR0 + 1] + 1); /* at double speed */
         while (tail != head && out[tail % 4096].due <= avr->cycle)
             if (write(line, &out[tail++ % 4096].byte, 1) < 0) break;
         if (in_head == in_tail) {

@@ -20,7 +20,7 @@ struct pin {
 static struct pin pins[PINS];
 static uint16_t watchdog, tone_ms = 1000, owner, sum, saved;
 static uint32_t fed, frequency[TIMERS], levels, timed;
-static uint8_t resting = 1, lives; /* lives: starts, counted without power too */
+static uint8_t resting = 1, lit, lives; /* lives: starts, counted without power too */
 static uint16_t rests; /* falls to safe since the reset */
 static uint16_t half; /* the high word of a frequency, until the low one comes */
 static uint32_t planned; /* what the frame that is being checked puts on, and the sum that it tells */
@@ -172,7 +172,8 @@ void pins_tick(void) {
 
 void pins_turn(void) {
     uint32_t now = hw_millis();
-    hw_life(resting ? now % 1000 < 80 : now % 250 < 125);
+    uint8_t light = resting ? now % 1000 < 80 : now % 250 < 125;
+    if (light != lit) hw_life(lit = light);
     save();
 }
 

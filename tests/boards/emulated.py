@@ -70,9 +70,8 @@ class Board:
 
 def emulated(baud: int = 115_200, chip: str = "") -> Board:
     """The real image, in real time."""
-    settings: dict[str, object] = {} if baud == 115_200 else {"BAUD": baud}
-    image = build("image", **settings, **({"CHIP": chip} if chip else {}))
-    return Board(build("emulator"), image, baud, *([chip] if chip else []))
+    settings = ({} if baud == 115_200 else {"BAUD": baud}) | ({"CHIP": chip} if chip else {})
+    return Board(build("emulator"), build("image", **settings), *([chip] if chip else []))
 
 
 def native(unit: int = 1) -> Board:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import random
 import subprocess
-import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -23,7 +22,7 @@ from cairnwind.site.reader import read_site
 from cairnwind.site.rules import read_rules
 from tests.boards import emulated
 from tests.boards.test_firmware import MODE, OUTPUT, VALUE, Host
-from tests.conftest import ROOT, Running, cairnwind, eventually, of_kind
+from tests.conftest import Running, eventually, of_kind
 
 UP, DOWN, HEATER, DOOR, KNOB, VENT = 16, 17, 22, 20, 3, 23
 SITE = f"""
@@ -83,8 +82,13 @@ def test_what_fits_a_board_and_what_stays_with_the_service(tmp_path: Path) -> No
     site, rules = read(tmp_path)
     own = {rule.name: list(fit(site, "yard", rule)) for rule in rules.interlocks}
     one_way, *_ = own["one way"]
-    assert (one_way.lines, one_way.a) == ((UP, DOWN), 297), "a little sooner than the host, whose clock is another"
-    assert [(rule.lines, rule.a, rule.b) for rule in own["not long"]] == [((UP,), 708, 396), ((DOWN,), 708, 396)]
+    assert (one_way.lines, one_way.a) == ((UP, DOWN), 297), (
+        "a little sooner than the host, whose clock is another"
+    )
+    assert [(rule.lines, rule.a, rule.b) for rule in own["not long"]] == [
+        ((UP,), 708, 396),
+        ((DOWN,), 708, 396),
+    ]
     door, vent = own["door shut"]
     assert (door.kind, door.pin, door.high, door.b) == (NEEDS, DOOR, False, 0), "active-low"
     assert (vent.kind, vent.pin, vent.high, vent.b) == (NEEDS, VENT, True, 198)
@@ -102,11 +106,18 @@ def test_random_hosts_break_no_rule() -> None:
     hosts = emulated.build("hosts")
     for seed in (1, 2):
         said = subprocess.run(
-            [hosts, hosts.parent / "portable.so", "60000", str(seed)], capture_output=True, text=True, check=False
+            [hosts, hosts.parent / "portable.so", "60000", str(seed)],
+            capture_output=True,
+            text=True,
+            check=False,
         )
         print(said.stdout.strip())
         assert said.returncode == 0, said.stdout + said.stderr
-        assert all(int(word) > 10 for word in said.stdout.replace(",", "").split("Starts under")[1].split() if word.isdigit())
+        assert all(
+            int(word) > 10
+            for word in said.stdout.replace(",", "").split("Starts under")[1].split()
+            if word.isdigit()
+        )
 
 
 @pytest.fixture(params=["", "atmega328p"], ids=["atmega1284p", "atmega328p"])
@@ -151,7 +162,9 @@ def test_hang_cut_garbage_and_a_wrong_host_never_both_never_longer(chip: emulate
             if chance.random() < 0.2:
                 host.client.write_coils(up, [True, True], device_id=1)
             if chance.random() < 0.1:
-                host.client.write_register(160 + 32 * chance.randrange(2) + up, chance.randrange(50), device_id=1)
+                host.client.write_register(
+                    160 + 32 * chance.randrange(2) + up, chance.randrange(50), device_id=1
+                )
             time.sleep(chance.random() * 0.05)
         return went_on
 
@@ -252,7 +265,9 @@ def test_the_link_loads_compares_and_passes_on_what_the_board_says(tmp_path: Pat
     link.drive([ev.Drive("winch-down", 1, ON)])
     failed = eventually(lambda: of_kind(said, ev.Failed))[0]
     assert failed.reason.startswith("it is held by the board's rule 'one way'")
-    eventually(lambda: any(each.setting == OFF for each in of_kind(said, ev.Confirmed)), within=3)  # 'not long'
+    eventually(
+        lambda: any(each.setting == OFF for each in of_kind(said, ev.Confirmed)), within=3
+    )  # 'not long'
     link.drive([ev.Drive("kiln", 1, ON)])
     assert "the board's rule 'door shut'" in eventually(lambda: of_kind(said, ev.Failed)[1:])[0].reason
     board.tell(f"analogue {KNOB} 4500")
@@ -278,7 +293,9 @@ def test_where_each_rule_is_kept_and_what_a_reload_does_to_it(tmp_path: Path) ->
 
     def kept() -> dict[str, list[str]]:
         return {
-            rule["name"]: [f"{each['board']} {', '.join(each['outputs'])} {each['why_not']}" for each in rule["boards"]]
+            rule["name"]: [
+                f"{each['board']} {', '.join(each['outputs'])} {each['why_not']}" for each in rule["boards"]
+            ]
             for rule in site.rules()
         }
 

@@ -16,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pymodbus.client import ModbusSerialClient
 
-from cairnwind.boards import serialports
+from cairnwind.boards import chips, serialports
 from cairnwind.boards.feeder import Feeder
 from cairnwind.boards.links.modbus import link_to
 from cairnwind.boards.master import Modbus
@@ -30,9 +30,10 @@ from cairnwind.core.values.errors import BoardError
 from cairnwind.core.values.settings import OFF, ON, Level
 from cairnwind.service.startup import clock
 from tests.boards import emulated
-from tests.conftest import eventually, of_kind
+from tests.conftest import cairnwind, eventually, of_kind
 
 WATCHDOG, MODE, VALUE, SAFE, PULSE, ON_MS, OFF_MS, FREQUENCY, TONE_MS = 0, 32, 64, 96, 128, 160, 192, 224, 240
+OWNER, FEED, LASTS = 2, 3, 384
 OUTPUT, PULL_UP, PWM, ANALOGUE, TONE = 1, 2, 3, 4, 5
 RELAY, LAMP, KNOB, BUTTON, BELL = 16, 28, 3, 20, 31
 
@@ -81,6 +82,133 @@ def host(chip: emulated.Board) -> Iterator[Host]:
     found.client.close()
 
 
+def test_what_two_chips_say_of_themselves_is_what_their_files_say(tmp_path: Path) -> None:
+    """Nothing of a chip is known to the host but by its file, which a board writes itself."""
+    for name in ("atmega1284p", "atmega328p"):
+        chip = emulated.emulated(chip=name)
+        out = tmp_path / f"{name}.toml"
+        assert cairnwind("firmware", "describe", "--port", chip.port, "--out", str(out)).returncode == 0
+        told, known = chips._read(out), chips.load(name)
+        for what in ("lines", "reserved", "analogue", "tone", "timers"):
+            assert getattr(told, what) == getattr(known, what), what
+        chip.end()
+
+
+def test_a_board_of_another_family_under_the_link() -> None:
+    """The same rules, pins and ways on a chip with a fifth of the memory, whose numbers are others."""
+    chip = emulated.emulated(chip="atmega328p")
+    outputs = [
+        Output("relay", "relay", Pin("b", 21)),
+        Output("lamp", "fan", Pin("b", 10), frequency=Fraction(500)),
+    ]
+    inputs = [Input("knob", "analogue", Pin("b", 2), unit="V")]
+    beyond = Output("beyond", "relay", Pin("b", 30))
+    linked = Linked(chip.port, [*outputs, beyond], inputs)
+    linked.link.drive(
+        [ev.Drive("relay", 1, ON), ev.Drive("lamp", 1, Level(250_000)), ev.Drive("beyond", 1, ON)]
+    )
+    eventually(lambda: linked.settings() == {"relay": ON, "lamp": Level(250_000)})
+    assert "line 30 of b, which beyond is wired to, cannot do that" in linked.of(ev.Failed)[0].reason
+    assert chip.pin(21)
+    assert chip.measure(10, 60) == (pytest.approx(500, rel=0.01), pytest.approx(0.25, abs=0.02))
+    chip.tell("analogue 2 2000")
+    eventually(lambda: abs((linked.of(ev.Measured)[-1].volts or 0) - 2.0) < 0.02)
+    linked.link.close()
+    chip.end()
+
+
+def test_only_its_own_host_keeps_it_alive(chip: emulated.Board, host: Host) -> None:
+    host.write(MODE + RELAY, OUTPUT)
+    host.write(OWNER, 4711)
+    assert host.refused(FEED, 4712) == 3
+    host.write(WATCHDOG, 300)
+    host.client.write_coil(RELAY, True, device_id=1)
+    assert host.refused(OWNER, 4712) == 6, "another may not take it over while something is on"
+    end = time.monotonic() + 0.9
+    while time.monotonic() < end:
+        host.write(FEED, 4711)
+        time.sleep(0.05)
+    assert chip.pin(RELAY)
+    end = time.monotonic() + 1.0
+    while time.monotonic() < end:
+        host.read(0)  # whoever else speaks to it
+    assert not chip.pin(RELAY)
+    host.write(OWNER, 0)
+
+
+def test_pins_of_the_debug_port_the_supply_and_the_edges_of_every_pin(
+    chip: emulated.Board, host: Host
+) -> None:
+    for pin in (18, 19, 21):
+        host.write(MODE + pin, OUTPUT)
+        host.client.write_coil(pin, True, device_id=1)
+        assert chip.pin(pin), "which the debug port would have"
+        host.write(MODE + pin, 0)
+    assert eventually(lambda: host.read(9)[0]) == pytest.approx(5000, rel=0.01)
+    before = host.read(64, 32)
+    for _ in range(5):
+        for pin in (BUTTON, 23, 30):
+            chip.tell(f"level {pin} 1")
+        time.sleep(0.01)
+        for pin in (BUTTON, 23, 30):
+            chip.tell(f"level {pin} 0")
+        time.sleep(0.01)
+    after = host.read(64, 32)
+    assert [after[pin] - before[pin] for pin in (23, 30)] == [10, 10], (
+        "inputs that nobody has set up count too"
+    )
+
+
+def test_what_lasts_ends_by_the_boards_own_clock(chip: emulated.Board, host: Host) -> None:
+    """A tone of two seconds and a pulse, each to the millisecond, whatever the line does meanwhile."""
+    host.write(MODE + BELL, TONE)
+    host.write(TONE_MS, 60_000)
+    host.write(MODE + RELAY, OUTPUT)
+    for pin, on, ms in ((RELAY, 1, 250), (BELL, 2000, 2000)):
+        host.write(LASTS + pin, ms)
+        chip.ask(f"pair {pin} 30")
+        host.write(VALUE + pin, on)
+        begun = float(chip.ask(f"first {pin}")[2])
+        end = time.monotonic() + ms / 1000 + 0.3
+        while time.monotonic() < end:
+            host.read(0, 9)
+        lasted = float(chip.ask(f"moves {pin}")[3]) - begun
+        print(f"pin {pin}: {lasted:.2f} ms of {ms}")
+        assert abs(lasted - ms) <= 1.01
+        assert host.kept(VALUE + pin) == [0]
+    host.write(VALUE + RELAY, 1)
+    time.sleep(0.3)
+    assert chip.pin(RELAY), "the next one only"
+
+
+def test_number_and_speed_are_settled_over_the_line_and_kept() -> None:
+    chip = emulated.emulated()
+    host = Host(chip.port)
+    host.write(MODE + RELAY, OUTPUT)
+    host.client.write_coil(RELAY, True, device_id=1)
+    host.client.close()
+    args = ("firmware", "settle", "--port", chip.port, "--to-unit", "9", "--to-baud", "9600")
+    assert "Something of it is on" in cairnwind(*args).stderr
+    host = Host(chip.port)
+    host.client.write_coil(RELAY, False, device_id=1)
+    assert host.refused(4, 248) == 3
+    assert host.refused(5, 7777) == 3, "a speed that its line cannot have"
+    host.client.close()
+    said = cairnwind(*args)
+    assert "firmware 1.2 on atmega1284p, 32 pins" in said.stdout, said
+    assert "its own watchdog" in said.stdout, "it has started anew by itself"
+    chip.tell("reset")
+    time.sleep(0.3)
+    client = ModbusSerialClient(chip.port, baudrate=9600, timeout=1, retries=2)
+    client.connect()
+    client.write_register(WATCHDOG, 0, device_id=9)
+    began = time.monotonic()
+    assert len(client.read_holding_registers(256, count=120, device_id=9).registers) == 120
+    assert time.monotonic() - began > 0.2, "245 bytes at 9600 baud"
+    client.close()
+    chip.end()
+
+
 def test_who_it_is_and_what_its_pins_can_do(host: Host) -> None:
     assert host.read(0, 4) == [0x4357, 0x0102, 1, 32]
     told = host.client.read_device_information(device_id=1).information
@@ -96,7 +224,7 @@ def test_who_it_is_and_what_its_pins_can_do(host: Host) -> None:
     assert host.refused(MODE + 24, OUTPUT) == 2
     assert host.refused(MODE + RELAY, PWM) == 3, "no PWM there"
     assert host.refused(VALUE + RELAY, 1) == 3, "no output yet"
-    assert host.refused(300, 1) == 2
+    assert host.refused(450, 1) == 2
     assert host.client.read_input_registers(0, count=126 - 1, device_id=1).isError(), (
         "registers that are not there"
     )

@@ -30,6 +30,14 @@ LENGTHS = {
     0x75: 0,
 }
 """Bytes after each command, before the end mark; writing a page has its own."""
+FUSES = {
+    bytes.fromhex(words): (way, name)
+    for way, name, words in (
+        ("write", "l", "ACA0"), ("write", "h", "ACA8"), ("write", "e", "ACA4"), ("read", "l", "5000"), ("read", "h", "5808"),
+        ("read", "e", "5008"),
+    )
+}  # fmt: skip
+"""Instructions of the chip's data sheet (serial programming), by their first two bytes."""
 
 
 class Programmer:
@@ -40,6 +48,7 @@ class Programmer:
         tty.setraw(slave)
         self.port = os.ttyname(slave)
         self.flash = bytearray(b"\xff" * (128 << 10))
+        self.fuses = {"l": 0x62, "h": 0x99, "e": 0xFF}
         self.writes = 0
         self._at = 0
         threading.Thread(target=self._serve, daemon=True).start()
@@ -74,7 +83,12 @@ class Programmer:
         if command == 0x74:
             size = int.from_bytes(more[:2], "big")
             return bytes(self.flash[2 * self._at : 2 * self._at + size])
-        if command == 0x56:  # a raw instruction: reading the signature, or a fuse
+        if command == 0x56 and (fuse := FUSES.get(more[:2])):
+            way, name = fuse
+            if way == "write":
+                self.fuses[name] = more[3]
+            return bytes([self.fuses[name]])
+        if command == 0x56:  # a raw instruction: reading the signature
             return bytes([[0x1E, 0x97, 0x05][more[2] & 3] if more[0] == 0x30 else 0])
         return {0x41: b"\x03", 0x42: b"", 0x45: b""}.get(command, b"")
 
@@ -95,10 +109,17 @@ def test_it_is_loaded_whole_and_the_board_is_asked_who_it_is() -> None:
         "firmware", "load", "--port", programmer.port, "--programmer", "stk500v1", "--board-port", board.port
     )
     assert loaded.returncode == 0, loaded
-    assert f"{board.port} answers: firmware 1.1 on the native program, 32 pins" in loaded.stdout
-    image = firmware.read(firmware.SHIPPED)
+    assert f"{board.port} answers: firmware 1.2 on native, 32 pins, about 5.0 V" in loaded.stdout
+    image = firmware.read(firmware.shipped())
     assert firmware.MARK.search(programmer.flash)
     assert programmer.flash[image.size + 256 :].strip(b"\xff") == b""
+    assert programmer.fuses == {"l": 0x62, "h": 0x99, "e": 0xFF}, "left as they are unless it is said"
+    more = ("--port", programmer.port, "--programmer", "stk500v1", "--board-port", board.port, "--fuses")
+    asked = cairnwind("firmware", "load", *more, input="n\n")
+    assert "from then on it runs from a crystal of 16 MHz alone" in asked.stderr
+    assert (asked.returncode, programmer.fuses["l"]) == (1, 0x62)
+    assert cairnwind("firmware", "load", *more, "--yes").returncode == 0
+    assert programmer.fuses == {"l": 0xF7, "h": 0xD1, "e": 0xFC}
     board.end()
 
 
@@ -111,7 +132,7 @@ def test_what_is_not_ours_or_of_another_version_is_refused_before_anything_is_lo
     other = hexed(tmp_path / "other.hex", b"something else")
     chip = hexed(tmp_path / "chip.hex", b"cairnwind-firmware chip=z80 version=1.0 baud=9600")
     broken = tmp_path / "broken.hex"
-    broken.write_text(firmware.SHIPPED.read_text().replace("0", "1", 40))
+    broken.write_text(firmware.shipped().read_text().replace("0", "1", 40))
     for path, said in (
         (newer, "newer.hex is version 2.3, newer than this service speaks (1.x)"),
         (other, "is no firmware of ours"),
@@ -129,13 +150,12 @@ def test_what_is_not_ours_or_of_another_version_is_refused_before_anything_is_lo
     assert "no serial port /dev/ttyUSB77" in missing.stderr
 
 
-def test_the_shipped_image_is_what_its_sources_make(tmp_path: Path) -> None:
-    built = firmware.build(tmp_path / "out", 115_200, 1)
-    assert built.path.read_text() == firmware.SHIPPED.read_text(), (
-        "make -C firmware image, and copy build/firmware/board.hex to boards/images"
-    )
+@pytest.mark.parametrize("chip", ["atmega1284p", "atmega328p"])
+def test_the_shipped_image_is_what_its_sources_make(tmp_path: Path, chip: str) -> None:
+    built = firmware.build(tmp_path / "out", 115_200, 1, chip)
+    assert built.path.read_text() == firmware.shipped(chip).read_text(), "make -C firmware shipped"
     slow = cairnwind("firmware", "build", "--baud", "9600", "--unit", "5", "--out", str(tmp_path / "slow"))
-    assert "version 1.1 for atmega1284p, 9600 baud" in slow.stdout
+    assert "version 1.2 for atmega1284p, 9600 baud" in slow.stdout
 
 
 @pytest.mark.parametrize("unit", [1, 200])

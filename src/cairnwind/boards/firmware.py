@@ -10,19 +10,18 @@ import re
 import shutil
 import subprocess
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from cairnwind.boards import serialports
-from cairnwind.boards.ours import IDENTITY, MAP_VERSION
+from cairnwind.boards import chips, serialports
+from cairnwind.boards.ours import CAPABLE, CAUSES, IDENTITY, MAP_VERSION
 from cairnwind.core.values.errors import BoardError, CallerError
 
-SHIPPED = Path(__file__).parent / "images" / "atmega1284p.hex"
 SOURCES = Path(__file__).parents[3] / "firmware"
 MARK = re.compile(rb"cairnwind-firmware chip=(\w+) version=(\d+)\.(\d+) baud=(\d+)")
-PARTS = {"atmega1284p": "m1284p"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +62,15 @@ def read(path: Path) -> Image:
     return Image(path, chip.decode(), (int(major), int(minor)), int(baud), len(data))
 
 
+def shipped(chip: str = chips.DEFAULT) -> Path:
+    """The image that is shipped for a chip. Raises `CallerError`."""
+    path = chips.SHIPPED / f"{chip}.hex"
+    if not path.exists():
+        have = ", ".join(sorted(each.stem for each in chips.SHIPPED.glob("*.hex")))
+        raise CallerError("bad-value", f"No image is shipped for the chip '{chip}'.", f"Shipped: {have}.")
+    return path
+
+
 def suits(image: Image) -> None:
     """Raises `CallerError` for an image that this service could not speak with."""
     if image.version[0] != MAP_VERSION:
@@ -72,17 +80,18 @@ def suits(image: Image) -> None:
             f"{image.path.name} is version {image.version[0]}.{image.version[1]}, {word} than this service speaks ({MAP_VERSION}.x).",
             "Take the image that is shipped with this version, or update Cairnwind.",
         )
-    if image.chip not in PARTS:
+    if image.chip not in chips.known() or not chips.load(image.chip).part:
         raise CallerError(
             "bad-value",
             f"{image.path.name} is for the chip {image.chip}, which cannot be loaded from here.",
-            f"Known: {', '.join(PARTS)}.",
+            f"Known: {', '.join(name for name in chips.known() if chips.load(name).part)}.",
         )
 
 
-def build(out: Path, baud: int, unit: int) -> Image:
+def build(out: Path, baud: int, unit: int, chip: str = chips.DEFAULT) -> Image:
     """Build an image. Raises `CallerError` when sources or compiler are missing."""
     serialports.see_baud(baud)
+    chips.load(chip)
     if not (SOURCES / "avr.c").exists():
         raise CallerError(
             "no-file",
@@ -95,7 +104,7 @@ def build(out: Path, baud: int, unit: int) -> Image:
         )
     out.mkdir(parents=True, exist_ok=True)
     made = subprocess.run(
-        ["make", "-s", "-C", str(SOURCES), "image", f"OUT={out.resolve()}", f"BAUD={baud}", f"UNIT={unit}"],
+        ["make", "-s", "-C", str(SOURCES), "image", f"OUT={out.resolve()}", f"BAUD={baud}", f"UNIT={unit}", f"CHIP={chip}"],
         capture_output=True, text=True, check=False,
     )  # fmt: skip
     if made.returncode:
@@ -112,16 +121,26 @@ def usable(port: str) -> str:
     return path
 
 
-def load(image: Image, port: str, programmer: str, speed: int | None, say: Callable[[str], None]) -> None:
-    """Put an image onto a chip. Raises `CallerError` or `BoardError`."""
+def load(
+    image: Image,
+    port: str,
+    programmer: str,
+    speed: int | None,
+    say: Callable[[str], None],
+    fuses: bool = False,
+) -> None:
+    """Put an image onto a chip, and set its fuses first where that is wanted. Raises `CallerError` or `BoardError`."""
     suits(image)
     tool = shutil.which("avrdude")
     if tool is None:
         raise CallerError(
             "no-file", "The flashing tool avrdude is missing.", "Type: sudo apt install avrdude"
         )
-    path = usable(port)
-    command = [tool, "-p", PARTS[image.chip], "-c", programmer, "-P", path, "-U", f"flash:w:{image.path}:i"]
+    path, chip = usable(port), chips.load(image.chip)
+    command = [tool, "-p", chip.part, "-c", programmer, "-P", path]
+    for name, value in chip.fuses.items() if fuses else ():
+        command += ["-U", f"{name}:w:0x{value:02X}:m"]
+    command += ["-U", f"flash:w:{image.path}:i"]
     if speed:
         command += ["-b", str(speed)]
     run = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
@@ -138,38 +157,111 @@ def load(image: Image, port: str, programmer: str, speed: int | None, say: Calla
         )
 
 
-def ask(port: str, baud: int, unit: int, within: float = 5.0) -> str:
+@dataclass(frozen=True, slots=True)
+class Who:
+    """What a board says of itself."""
+
+    version: tuple[int, int]
+    chip: str
+    can: tuple[tuple[int, int], ...]
+    """Of each pin: bits of what it can, and its timer; 255: none."""
+    up: int
+    """Seconds since it was reset."""
+    cause: str
+    """Of that."""
+    supply: int
+    """Millivolts, as it measures them against its own reference, give or take a tenth; 0: it does not."""
+
+    def __str__(self) -> str:
+        volts = f", about {self.supply / 1000:.1f} V" if self.supply else ""
+        why = f" (reset: {self.cause})" if self.cause else ""
+        return f"firmware {self.version[0]}.{self.version[1]} on {self.chip}, {len(self.can)} pins{volts}, up for {self.up} s{why}"
+
+
+def ask(port: str, baud: int, unit: int, within: float = 5.0) -> Who:
     """Who answers there: waits for the first answer of a board that starts. Raises `BoardError`."""
+    with _spoken(port, baud) as client:
+        return _who(client, port, baud, unit, within)
+
+
+@contextmanager
+def _spoken(port: str, baud: int) -> Iterator[Any]:
     from pymodbus.client import ModbusSerialClient
-    from pymodbus.exceptions import ModbusException
 
     client: Any = ModbusSerialClient(usable(port), baudrate=baud, timeout=0.3, retries=0)
-    end = time.monotonic() + within
     try:
-        while time.monotonic() < end:
-            try:
-                if client.connect():
-                    answer = client.read_input_registers(0, count=5, device_id=unit)
-                    if not answer.isError():
-                        identity, version, chip, pins, up = answer.registers
-                        if identity != IDENTITY:
-                            raise BoardError(
-                                "unreachable",
-                                f"What answers on {port} is no board of ours.",
-                                "Look at the wiring.",
-                            )
-                        if version >> 8 != MAP_VERSION:
-                            raise BoardError(
-                                "unreachable", f"The board has firmware {version >> 8}.{version & 255}; this service speaks {MAP_VERSION}.x.",
-                                "Load the image that is shipped with this version.",
-                            )  # fmt: skip
-                        return f"firmware {version >> 8}.{version & 255} on {'the native program' if chip == 2 else 'atmega1284p'}, {pins} pins, up for {up} s"
-            except ModbusException:
-                continue
+        yield client
     finally:
         client.close()
+
+
+def _who(client: Any, port: str, baud: int, unit: int, within: float) -> Who:
+    from pymodbus.exceptions import ModbusException
+
+    end = time.monotonic() + within
+    while time.monotonic() < end:
+        try:
+            if client.connect():
+                answer = client.read_input_registers(0, count=9, device_id=unit)
+                if not answer.isError():
+                    return _told(client, port, unit, answer.registers)
+        except ModbusException:
+            continue
     raise BoardError(
         "unreachable",
         f"Nothing answers on {port} at {baud} baud as unit {unit}.",
         "See to the board's supply and its light: it blinks slowly until a host speaks to it.",
     )
+
+
+def _told(client: Any, port: str, unit: int, facts: list[int]) -> Who:
+    identity, version, chip, pins, up, cause = facts[:6]
+    if identity != IDENTITY:
+        raise BoardError("unreachable", f"What answers on {port} is no board of ours.", "Look at the wiring.")
+    if version >> 8 != MAP_VERSION:
+        raise BoardError(
+            "unreachable", f"The board has firmware {version >> 8}.{version & 255}; this service speaks {MAP_VERSION}.x.",
+            "Load the image that is shipped with this version.",
+        )  # fmt: skip
+    name, supply = f"chip {chip}", 0
+    can = client.read_input_registers(CAPABLE, count=pins, device_id=unit).registers
+    if version & 255 >= 2:
+        told = client.read_device_information(read_code=4, object_id=5, device_id=unit).information
+        name = told[5].decode("ascii", "replace")
+        supply = client.read_input_registers(9, count=1, device_id=unit).registers[0]
+    why = ", ".join(said for bit, said in CAUSES.items() if cause & bit)
+    return Who(
+        (version >> 8, version & 255), name, tuple((word & 255, word >> 8) for word in can), up, why, supply
+    )
+
+
+UNIT, SPEED, RESTART = 4, 5, 6
+RESTART_WORD = 0x5E57
+
+
+def settle(port: str, baud: int, unit: int, to_unit: int, to_baud: int) -> Who:
+    """Give a board another number, or its line another speed, and ask it there who it is. Raises `BoardError`."""
+    serialports.see_baud(to_baud)
+    with _spoken(port, baud) as client:
+        who = _who(client, port, baud, unit, 5.0)
+        if who.version[1] < 2:
+            raise BoardError(
+                "version", f"Its firmware {who.version[0]}.{who.version[1]} has these built in.",
+                "Load the one that is shipped, or build it so: cairnwind firmware build --unit 5.",
+            )  # fmt: skip
+        told = ((SPEED, to_baud // 100, unit), (UNIT, to_unit, unit), (RESTART, RESTART_WORD, to_unit))
+        for register, value, now in told:
+            if register == RESTART:
+                time.sleep(KEPT_WITHIN)
+            answer = client.write_register(register, value, device_id=now)
+            if answer.isError():
+                raise BoardError(
+                    "held", f"The board does not take that now (exception {answer.exception_code}).",
+                    "Something of it is on, or its line cannot have that speed. Stop the service that drives it, and try again.",
+                )  # fmt: skip
+    time.sleep(0.1)
+    return ask(port, to_baud, to_unit)
+
+
+KEPT_WITHIN = 1.5
+"""Seconds in which a board has put what it keeps where it outlives its supply, byte by byte."""

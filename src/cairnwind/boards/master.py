@@ -9,14 +9,13 @@ from __future__ import annotations
 import os
 import select
 import time
-import tomllib
 from abc import abstractmethod
 from collections.abc import Callable, Mapping
-from functools import cache, partial
-from pathlib import Path
+from functools import partial
 from typing import Any
 
-from cairnwind.boards import serialboard, serialports
+from cairnwind.boards import chips, serialports
+from cairnwind.boards.chips import Chip
 from cairnwind.boards.facts import Relays
 from cairnwind.boards.feeder import Feeder
 from cairnwind.boards.link import LineError
@@ -48,13 +47,6 @@ SIMULATED = "simulated"
 """The port of a board without hardware: our own firmware, run as a program."""
 
 
-@cache
-def _reference() -> Mapping[str, frozenset[int]]:
-    """The lines of our firmware's reference board, by what they can."""
-    data = tomllib.loads((Path(serialboard.__file__).parent / "images" / "reference.toml").read_text("utf-8"))
-    return {what: frozenset(data[what]) for what in ("reserved", "pwm", "analogue", "tone")}
-
-
 @fact
 class Modbus:
     """A board on a serial line or a TCP connection that speaks Modbus."""
@@ -75,6 +67,10 @@ class Modbus:
         default=None, unsaid='"firmware"',
     )  # fmt: skip
     """None: our own firmware, which tells its pins itself."""
+    chip: Chip | None = written(
+        "of our own firmware: the chip it runs on, for `check`; shipped: `\"atmega1284p\"`, `\"atmega328p\"`; your own: `chips/NAME.toml` beside the file",
+        default=None, unsaid='"atmega1284p"',
+    )  # fmt: skip
     baud: int = written(
         "speed of the line; 9600 with a profile",
         partial(entries.one_of, among=serialports.BAUDS), default=115_200, unsaid="115200",
@@ -109,7 +105,7 @@ class Modbus:
     """Nanoseconds."""
     reference: float = written(
         "of our own firmware: what its converter measures against, which is its supply: `\"3.3 V\"`",
-        lambda value: float(entries.a(value, "voltage")), default=5.0, unsaid='"5 V"',
+        lambda value: float(entries.a("voltage", value)), default=5.0, unsaid='"5 V"',
     )  # fmt: skip
     """Volts."""
 
@@ -119,11 +115,14 @@ class Modbus:
         return self.profile is None
 
     @property
+    def its_chip(self) -> Chip:
+        """The chip of a board with our own firmware."""
+        return self.chip or chips.default()
+
+    @property
     def clockwork(self) -> dict[int, Timer]:
         """The timers behind the PWM lines of our own firmware."""
-        from cairnwind.boards import timers
-
-        return {} if self.profile is not None else dict.fromkeys((14, 15, 28, 29), timers.load("small-board"))
+        return {} if self.profile is not None else self.its_chip.clockwork
 
     def dims(self, line: int) -> bool:
         """Whether a line has levels by itself: those of a profile."""
@@ -133,13 +132,11 @@ class Modbus:
     @property
     def reserved(self) -> frozenset[int]:
         """Lines that are the board's own."""
-        return _reference()["reserved"] if self.profile is None else frozenset()
+        return self.its_chip.reserved if self.profile is None else frozenset()
 
     def abilities(self, line: int) -> frozenset[str] | None:
-        """What a line can beside switching and reading, as our firmware's reference board has it; the board says the same itself."""
-        if self.profile is not None:
-            return None
-        return frozenset(what for what in ("pwm", "analogue", "tone") if line in _reference()[what])
+        """What a line can beside switching and reading, as far as its chip is known; the board says the same itself."""
+        return None if self.profile is not None else self.its_chip.functions(line)
 
     @property
     def numbered(self) -> bool:

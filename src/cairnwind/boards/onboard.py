@@ -145,9 +145,7 @@ def fit(site: Site, board: str, rule: Interlock) -> Iterator[BoardRule]:
         yield from _conditional(site, board, rule, own)
 
 
-def _conditional(
-    site: Site, board: str, rule: Needs | Trip, own: tuple[Output, ...]
-) -> Iterator[BoardRule]:
+def _conditional(site: Site, board: str, rule: Needs | Trip, own: tuple[Output, ...]) -> Iterator[BoardRule]:
     needs = isinstance(rule, Needs)
     grace = rule.grace if isinstance(rule, Needs) else 0
     found = []
@@ -230,7 +228,9 @@ class _Supposing:
 def _seen(site: Site, board: str, node: Node, needs: bool) -> list[_Sees] | None:
     """What has to be seen at that board's pins for it to be so; None where that does not tell."""
     condition = co.Condition("", node)
-    if len(condition.about) != 1 or any(isinstance(each, co.Lasting | co.Becomes) for each in condition.nodes):
+    if len(condition.about) != 1 or any(
+        isinstance(each, co.Lasting | co.Becomes) for each in condition.nodes
+    ):
         return None
     ((kind, name),) = condition.about
     view: Callable[..., Value] = lambda **known: node.look(_Supposing(site, **known), Memory())  # type: ignore[arg-type]  # noqa: E731
@@ -286,16 +286,12 @@ def _counts(site: Site, node: Node, name: str, needs: bool) -> list[_Sees] | Non
 # --- said -----------------------------------------------------------------------------------------------------
 
 
-def where(
-    interlock: Interlock, table: Mapping[str, Table], in_force: Callable[[str], str]
-) -> list[Held]:
+def where(interlock: Interlock, table: Mapping[str, Table], in_force: Callable[[str], str]) -> list[Held]:
     """Which boards have a part of an interlock; ``in_force`` says of a board why its table is not in force, or nothing."""
     found = []
     for board, held in table.items():
         outputs = tuple(
-            dict.fromkeys(
-                name for rule in held.rules if rule.name == interlock.name for name in rule.outputs
-            )
+            dict.fromkeys(name for rule in held.rules if rule.name == interlock.name for name in rule.outputs)
         )
         if outputs:
             why = in_force(board)

@@ -188,13 +188,16 @@ class FirmwareLink(Master):
         """Have every pin of our firmware in its mode, with its safe value; what is so already is left alone. A board that keeps rules about pins
         that are set up otherwise is rested first, and they are taken away."""
         pins = len(self._can)
-        now = self._ask("read_holding_registers", MODE, count=pins), self._ask(
-            "read_holding_registers", SAFE, count=pins
+        now = (
+            self._ask("read_holding_registers", MODE, count=pins),
+            self._ask("read_holding_registers", SAFE, count=pins),
         )
-        wanted = dict(self._wanted())
+        wanted = {line: each for line, each in self._wanted() if line not in self.broken}
         wired = {*self.outputs, *self.inputs, *self.tried} - self.broken.keys()
         bare = [
-            line for line, mode in enumerate(now[0]) if mode != OFF and line not in wired and self._can[line][0]
+            line
+            for line, mode in enumerate(now[0])
+            if mode != OFF and line not in wired and self._can[line][0]
         ]
         if bare or any((now[0][line], now[1][line]) != each for line, each in wanted.items() if each[1] >= 0):
             self.rules.clear()
@@ -202,7 +205,9 @@ class FirmwareLink(Master):
             if output.modulates(output.pin.line) and output.frequency:
                 self._each(output.lines, partial(self._begin, output))
         for lines in (*(each.lines for each in self._named.values()), *((line,) for line in self.inputs)):
-            self._each(lines, lambda line: self._set_mode(line, now, *wanted[line]))
+            self._each(
+                lines, lambda line: self._set_mode(line, now, *wanted[line])
+            )  # of broken ones nothing is done
         for line in bare:
             self._write(MODE + line, OFF)
 
@@ -313,7 +318,10 @@ class FirmwareLink(Master):
                 self.seen(line, bool(bits >> line & 1))
             elif words[2 + line] <= ANALOGUE_FULL:
                 self.measured(
-                    line, words[2 + line], ANALOGUE_FULL, words[2 + line] / ANALOGUE_FULL * self.facts.reference
+                    line,
+                    words[2 + line],
+                    ANALOGUE_FULL,
+                    words[2 + line] / ANALOGUE_FULL * self.facts.reference,
                 )
         for line, output in self.outputs.items():
             if not output.modulates(line):

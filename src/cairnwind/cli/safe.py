@@ -69,7 +69,9 @@ def _kept(rule: Any) -> list[Any]:
         if each["in_force"]:
             lines.append(Text(f"\nkept here and by board {each['board']} itself{which}", style="green"))
         else:
-            lines.append(Text(f"\nkept here alone, not by board {each['board']}: {each['why_not']}", style="yellow"))
+            lines.append(
+                Text(f"\nkept here alone, not by board {each['board']}: {each['why_not']}", style="yellow")
+            )
     return lines
 
 

@@ -51,7 +51,8 @@ class RuleViews:
             form = self._rule(rule.name, kind, kinds.said(rule), rule.outputs, state, rule)
             form["holds_back"] = held.get(rule.name, [])
             form["boards"] = [
-                {**each._asdict(), "outputs": list(each.outputs)} for each in self.runtime.machine.kept_by(rule)
+                {**each._asdict(), "outputs": list(each.outputs)}
+                for each in self.runtime.machine.kept_by(rule)
             ]
             for left in self.runtime.engine.left(rule.outputs[0], clock()):
                 if left.rule == rule.name:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
-from cairnwind.boards import devices, profiles, serialports
+from cairnwind.boards import chips, devices, profiles, serialports
 from cairnwind.boards.kinds import AS_IT_WAS, BOARD, DEAD, FLOATS, Holds, Kind, Reads, Share
 from cairnwind.boards.master import SIMULATED, Master, Modbus
 from cairnwind.boards.ours import FirmwareLink
@@ -14,10 +14,9 @@ from cairnwind.boards.sold import SoldLink
 from cairnwind.core.facts.hardware import Board
 from cairnwind.core.facts.site import Site
 from cairnwind.core.values import entries
-from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.errors import CallerError, at_fault
 
 OWN = "firmware"
-OWN_LINES = 32
 
 
 def link_to(board: Board) -> Master:
@@ -27,7 +26,10 @@ def link_to(board: Board) -> Master:
 
 
 def _reads(beside: Sequence[Path]) -> Reads:
-    return {"profile": lambda value: None if value == OWN else profiles.relays(entries.text(value), beside)}
+    return {
+        "profile": lambda value: None if value == OWN else profiles.relays(entries.text(value), beside),
+        "chip": lambda value: chips.load(entries.text(value), beside),
+    }
 
 
 def _made(**values: Any) -> Modbus:
@@ -38,6 +40,12 @@ def _made(**values: Any) -> Modbus:
             )
             error.more["key"] = "port"
             raise error
+        for key in ("chip", "reference"):
+            if key in values:
+                raise at_fault(
+                    key,
+                    CallerError("bad-value", f"'{key}' is of boards with our own firmware.", "Take it away."),
+                )
         values.setdefault("baud", 9600)
         values.setdefault(
             "watchdog", 0
@@ -50,7 +58,9 @@ def _made(**values: Any) -> Modbus:
 
 def _lines(its: Modbus | None) -> int:
     own = its.profile if its is not None else None
-    return OWN_LINES if own is None else own.lines + own.inputs + len(own.analogue) + len(own.levels)
+    if own is None:
+        return (its.its_chip if its is not None else chips.default()).lines
+    return own.lines + own.inputs + len(own.analogue) + len(own.levels)
 
 
 def _looks(site: Site, board: Board) -> Iterator[devices.Found]:
