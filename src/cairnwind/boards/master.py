@@ -115,6 +115,11 @@ class Modbus:
         return self.profile is None
 
     @property
+    def times(self) -> bool:
+        """Whether it ends by itself what is for a time."""
+        return self.profile is None
+
+    @property
     def its_chip(self) -> Chip:
         """The chip of a board with our own firmware."""
         return self.chip or chips.default()

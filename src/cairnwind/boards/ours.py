@@ -26,7 +26,19 @@ from cairnwind.core.values.settings import FULL
 
 IDENTITY, MAP_VERSION = 0x4357, 1
 """What our firmware says that it is, and the version of its map that this link knows (the high byte)."""
-WATCHDOG, REST, OWNER, FEED, MODE, VALUE, SAFE, FREQUENCY, TONE_MS = 0, 1, 2, 3, 32, 64, 96, 224, 240
+WATCHDOG, REST, OWNER, FEED, MODE, VALUE, SAFE, FREQUENCY, LEFT, TONE_MS, LASTS = (
+    0,
+    1,
+    2,
+    3,
+    32,
+    64,
+    96,
+    224,
+    128,
+    240,
+    384,
+)
 FACTS, LIFE, LEVELS, CAPABLE, EDGES = 0, 12, 16, 32, 64
 OFF, OUTPUT, PULL_UP, PWM, ANALOGUE, TONE = range(6)
 CAN = {"pwm": 4, "analogue": 8, "tone": 16}
@@ -41,8 +53,12 @@ CAUSES = {
 CLOCKS_DIFFER = 60
 """Seconds by which the clock of a board of version 1.0 may be ahead: it tells 16 bits of seconds, and nothing else of a reset."""
 ANALOGUE_FULL = 1023
-OWNED, RULED = 2, 2
-"""From which minor version on it knows its host, and keeps rules."""
+OWNED = RULED = TIMED = 2
+"""From which minor version on it knows its host, keeps rules, and ends by itself what lasts."""
+NEAR_END, LATEST_END = 0.02, 0.15
+"""Seconds: so long before its end an output that its board ends is not looked at; so long after the host's the board's is waited for."""
+TONE_AGAIN, TONE_LONGEST = 20.0, 60_000
+"""A tone is told again after so many seconds: without that the board ends it after so many milliseconds."""
 
 
 class FirmwareLink(Master):
@@ -60,6 +76,12 @@ class FirmwareLink(Master):
         self._fed = 0.0
         """Monotonic seconds at which it was fed last."""
         self.rules = RuleKeeper(board.name, self, self._tripped)
+        self._ends: dict[int, float] = {}
+        """By line: monotonic seconds at which the board ends what it is at, by itself."""
+        self._ending: dict[str, ev.Drive] = {}
+        """Orders that only say that an end has come: they are carried out once the board's own has."""
+        self._tones: dict[int, float] = {}
+        """By line: when its tone was told last."""
         self._life = (0, 0)
         """How often the board has started, or, where it does not count that, seconds since it did; and how often it has rested by itself."""
         self._seen = 0.0
@@ -93,6 +115,10 @@ class FirmwareLink(Master):
         for lines, error in self.unfit():
             self.wrong(lines, error)
         self._set_up()
+        self._write(TONE_MS, TONE_LONGEST)
+        self._ends.clear()
+        self._ending.clear()
+        self._tones.clear()
         self.rules.load()
         self._life = self._lives() if self._tells else (facts[4], facts[8])
         if self._minor >= OWNED:
@@ -156,7 +182,7 @@ class FirmwareLink(Master):
         timers: dict[int, Output] = {}
         for output in self._named.values():
             for line in output.lines:
-                dimmed = output.modulates(line)
+                dimmed = output.modulates(line) and not self._sounds(output, line)
                 error = self._unable(line, 4 if dimmed else 1, output.name)
                 first = timers.setdefault(self._can[line][1], output) if dimmed and error is None else output
                 if first.frequency != output.frequency:
@@ -202,7 +228,7 @@ class FirmwareLink(Master):
         if bare or any((now[0][line], now[1][line]) != each for line, each in wanted.items() if each[1] >= 0):
             self.rules.clear()
         for output in self._named.values():
-            if output.modulates(output.pin.line) and output.frequency:
+            if output.modulates(output.pin.line) and output.frequency:  # that of a tone comes with it
                 self._each(output.lines, partial(self._begin, output))
         for lines in (*(each.lines for each in self._named.values()), *((line,) for line in self.inputs)):
             self._each(
@@ -216,7 +242,9 @@ class FirmwareLink(Master):
         for output in self._named.values():
             for line in output.lines:
                 high = wire.to_pin(output, output.safe, line)
-                if output.modulates(line):
+                if self._sounds(output, line):
+                    yield line, (TONE, 0)
+                elif output.modulates(line):
                     yield line, (PWM, round(high * WHOLE / FULL))
                 else:
                     yield line, (OUTPUT, int(high > 0))
@@ -242,6 +270,11 @@ class FirmwareLink(Master):
             self._write(SAFE + line, safe)
         if now[0][line] != mode:
             self._write(MODE + line, mode)
+
+    def _sounds(self, output: Output, line: int) -> bool:
+        """Whether it is a sounder at a pin that has tones and no PWM."""
+        can = self._can.get(line, (0, 255))[0]
+        return output.takes == "tone" and bool(can & CAN["tone"]) and not can & CAN["pwm"]
 
     def timers(self) -> tuple[tuple[int, str], ...]:
         """As our firmware tells them."""
@@ -272,7 +305,9 @@ class FirmwareLink(Master):
             self._ask("write_coils", first, states)
         shown: dict[int, int] = {}
         for line, (parts, millihertz) in levels.items():
-            if line not in plain:
+            if line not in plain and self._sounds(self.outputs[line], line):
+                shown[line] = self._sound(line, parts, millihertz)
+            elif line not in plain:
                 if millihertz:
                     self._set_frequency(line, millihertz)
                 counts = round(parts * WHOLE / FULL)
@@ -285,6 +320,76 @@ class FirmwareLink(Master):
             bits = words[0] | words[1] << 16
             shown |= {line: FULL if bits >> line & 1 else 0 for line in plain}
         return shown
+
+    def _sound(self, line: int, parts: int, millihertz: int) -> int:
+        """A tone, or its end: this pin has one loudness."""
+        hertz = round(millihertz / 1000) if parts else 0
+        self._write(VALUE + line, hertz)
+        if hertz:
+            self._tones[line] = time.monotonic()
+        else:
+            self._tones.pop(line, None)
+        return parts if self._ask("read_holding_registers", VALUE + line, count=1)[0] == hertz else 0
+
+    def _tone_on(self) -> None:
+        """Tell tones again that go on for longer than the board lets them."""
+        for line, told in list(self._tones.items()):
+            if line not in self._ends and time.monotonic() - told > TONE_AGAIN:
+                value = self._ask("read_holding_registers", VALUE + line, count=1)[0]
+                self._write(VALUE + line, value)
+                self._tones[line] = time.monotonic()
+
+    def _put_all(self, levels: Mapping[int, Put], orders: Sequence[ev.Drive]) -> dict[int, int]:
+        """What is for a time is ended by the board, by its own clock."""
+        lasting: dict[int, float] = {}
+        for order in orders:
+            lines = self._named[order.output].lines
+            for line in lines:
+                self._ends.pop(line, None)
+            if order.lasts and self._minor >= TIMED and len(lines) == 1:
+                self._write(LASTS + lines[0], max(1, min(WHOLE, round(order.lasts / 1e6))))
+                lasting[lines[0]] = order.lasts / 1e9
+        shown = super()._put_all(levels, orders)
+        self._ends |= {line: time.monotonic() + seconds for line, seconds in lasting.items()}
+        return shown
+
+    def _carry_out(self, orders: list[ev.Drive]) -> None:
+        """What only says that an end has come waits for the board's."""
+        now = []
+        for order in orders:
+            self._ending.pop(order.output, None)
+            ends = self._ends.get(self._named[order.output].pin.line, 0.0)
+            if order.ended and 0 < ends - time.monotonic() < LATEST_END:
+                self._ending[order.output] = order
+            else:
+                now.append(order)
+        super()._carry_out(now)
+
+    def _end(self) -> None:
+        """Carry out those whose end has come."""
+        due = []
+        for name, order in list(self._ending.items()):
+            line, now = self._named[name].pin.line, time.monotonic()
+            ends = self._ends.get(line, 0.0)
+            if ends > now:
+                continue
+            left = self._ask("read_holding_registers", LEFT + line, count=1)[0] / 1000
+            if 0 < left < LATEST_END:  # its clock is a little slower, and it is the one that counts
+                self._ends[line] = now + left
+            else:
+                del self._ending[name]
+                due.append(order)
+        super()._carry_out(due)
+
+    def poll(self, seconds: float) -> None:
+        """See `Master`; ends that are waited for come in time."""
+        if self._ending:
+            soonest = min(self._ends.get(self._named[name].pin.line, 0.0) for name in self._ending)
+            self.rest(max(0.0, min(seconds, soonest - time.monotonic() + 0.001)))
+            self._end()
+            return
+        self._tone_on()
+        super().poll(seconds)
 
     def _set_frequency(self, line: int, millihertz: int) -> None:
         timer = self._can[line][1]
@@ -324,7 +429,10 @@ class FirmwareLink(Master):
                     words[2 + line] / ANALOGUE_FULL * self.facts.reference,
                 )
         for line, output in self.outputs.items():
-            if not output.modulates(line):
+            if (
+                not output.modulates(line)
+                and time.monotonic() < self._ends.get(line, float("inf")) - NEAR_END
+            ):
                 self.observed(line, FULL if bits >> line & 1 else 0)
         for line, trial in self.tried.items():
             if trial.mode == "analogue":

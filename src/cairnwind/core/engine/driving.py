@@ -24,10 +24,13 @@ class Driving:
         """Bring an output to a setting, as far as its drive has anything to do for that."""
         up = turn.state.boards[s.output.pin.board].up
         drive, now, safe = s.drive, turn.now.mono, s.output.safe
-        unsure = drive.unsure
+        unsure, ended = drive.unsure, drive.ends is not None and drive.ends <= now and target == safe
         said = drive.step(target, safe, now, up)
         if said == ORDER:
-            self._sent(turn, s, unsure)
+            self._sent(turn, s, unsure, ended)
+            return
+        if drive.ends is not None and drive.ends != _ends(turn, s, target) and up:
+            self.order(turn, s, target)  # it lasts for longer than its board was told, or for less
             return
         if said & CALM and s.gating.ruled:
             self._armed.gates.moved(turn, s)
@@ -43,17 +46,25 @@ class Driving:
         s.drive.order(target, turn.now.mono)
         self._sent(turn, s, unsure)
 
-    def _sent(self, turn: Turn, s: Standing, was_unsure: bool) -> None:
+    def _sent(self, turn: Turn, s: Standing, was_unsure: bool, ended: bool = False) -> None:
         drive, name = s.drive, s.output.name
         assert drive.pending is not None
         if turn.state.stepped:  # in a rehearsal boards answer at once
             turn.mono.unless(drive.sent + ANSWER_WITHIN, "answer", name)
-        turn.drives.append(ev.Drive(name, drive.generation, drive.pending))
+        turn.drives.append(self._told(turn, s, ended))
         gates = self._armed.gates
         if (drive.strayed is not None) != was_unsure:
             gates.watches.mark("output", name)  # a 'for' about it counts anew once it is confirmed
         if s.gating.ruled:
             gates.sent(turn, s)
+
+    def _told(self, turn: Turn, s: Standing, ended: bool) -> ev.Drive:
+        """The order itself: with the time it is for, where its board can end it."""
+        drive = s.drive
+        assert drive.pending is not None
+        drive.ends = _ends(turn, s, drive.pending)
+        lasts = 0 if drive.ends is None else drive.ends - turn.now.mono
+        return ev.Drive(s.output.name, drive.generation, drive.pending, lasts, ended)
 
     def fail(self, turn: Turn, s: Standing, reason: str) -> None:
         """What was on its way did not get through."""
@@ -91,6 +102,22 @@ class Driving:
             self.fail(turn, s, f"board {board} did not answer within {ANSWER_WITHIN // NS} s")
         else:
             turn.mono.set(s.drive.sent + ANSWER_WITHIN, "answer", name)
+
+
+ENDED_BY_BOARDS = 60 * NS
+"""No longer time is left to a board to end: its clock is not the host's."""
+
+
+def _ends(turn: Turn, s: Standing, target: Setting) -> int | None:
+    """When its board is to end it by itself: where one claim alone has it on, for a time, and what comes after that is safe."""
+    output, claims = s.output, s.claims.all
+    if not target.on or len(claims) != 1 or not turn.state.site.boards[output.pin.board].times:
+        return None
+    (claim,) = claims
+    plain = claim.setting == target and output.rest == output.safe and output.shape is None
+    if not plain or claim.lifetime.kind != "for" or claim.ends_mono is None:
+        return None
+    return claim.ends_mono if 0 < claim.ends_mono - turn.now.mono <= ENDED_BY_BOARDS else None
 
 
 def journal_change(turn: Turn, s: Standing) -> None:

@@ -25,6 +25,10 @@ class Drive:
     output: str
     generation: int
     setting: Setting
+    lasts: int = 0
+    """Nanoseconds after which it is to go to safe; boards that can end it by themselves do, to the millisecond. 0: until it is told otherwise."""
+    ended: bool = False
+    """What ``lasts`` said has come: a board that ends it by itself is let do so."""
 
 
 @fact

@@ -230,6 +230,11 @@ class Board:
         return self.facts is None or getattr(self.facts, "pulses", False)
 
     @property
+    def times(self) -> bool:
+        """Whether it ends by itself what it is told to be at for a time."""
+        return getattr(self.facts, "times", False)
+
+    @property
     def confirms(self) -> bool:
         """Whether anybody is told what its lines are at."""
         return getattr(self.facts, "confirms", True)

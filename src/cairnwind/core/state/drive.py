@@ -32,7 +32,7 @@ class Drive:
     """The drive of one output. Times in monotonic nanoseconds."""
 
     __slots__ = (
-        "attempts", "confirmed", "corrected", "failed", "fault", "generation", "homing", "pending", "retry_at", "sent", "strayed",
+        "attempts", "confirmed", "corrected", "ends", "failed", "fault", "generation", "homing", "pending", "retry_at", "sent", "strayed",
         "stuck", "welded", "why",
     )  # fmt: skip
 
@@ -44,6 +44,8 @@ class Drive:
         self.strayed: Setting | None = None
         """Since it was last confirmed it was told to go to the other side of on and off, here: it may be there."""
         self.sent = 0
+        self.ends: int | None = None
+        """When its board was told to end it by itself; None: it was not."""
         self.confirmed: Setting | None = None
         self.attempts = 0
         self.failed: Setting | None = None
@@ -110,7 +112,7 @@ class Drive:
         elif was is None or self.pending is None:
             self.strayed = None
         self.generation += 1
-        self.pending, self.sent = target, now
+        self.pending, self.sent, self.ends = target, now, None
 
     def answered(self, setting: Setting, safe: Setting) -> Setting | None:
         """It is confirmed at ``setting``; returns what it should have been, where that differs."""
