@@ -1,23 +1,21 @@
-/* Hardware part: no hardware. The board as a program on a pseudo-terminal, for demos and tests.
-   Prints 'port PATH', then 'pin N VALUE' (0 to 65535) whenever an output moves, 'tone N HERTZ' when one begins or ends.
+/* Hardware part: no hardware. The board as a program, for demos and tests, and as a model for a board with a radio; what it is
+   spoken to by is a file of its own (line_pty.c, line_broker.c).
+   Prints how it is reached, then 'pin N VALUE' (0 to 65535) whenever an output moves, 'tone N HERTZ' when one begins or ends.
    Takes on standard input: 'level N 0|1', 'analogue N COUNTS', 'mute 0|1' (which it says back), 'reset'; ends with it. */
 #include "board.h"
-#include <fcntl.h>
+#include "line.h"
 #include <poll.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/mman.h>
-#include <termios.h>
 #include <time.h>
 #include <unistd.h>
-
-#define SILENCE_US 1750
 
 static uint8_t modes[PINS], driven[PINS];
 /* what is outside the chip, or kept without power: it outlives a reset, which is this program begun anew */
 static struct { uint8_t outside[PINS], kept[400], muted, cause; uint16_t counts[ANALOGUE]; } *world;
-static int line, memory;
+static int memory;
 static char **own;
 
 const char hw_name[] = "native";
@@ -77,17 +75,15 @@ uint32_t hw_millis(void) {
     return (uint32_t)(lived / 1000);
 }
 
-static void hw_send(const uint8_t *frame, uint8_t length) {
-    if (!world->muted && write(line, frame, length) < 0) perror("line");
-}
-
 static void reset(uint8_t why) {
     char fds[2][12];
+    line_reset(fds[0], sizeof fds[0]);
     world->cause = why;
     for (uint8_t i = 0; i < PINS; i++)
         if (modes[i]) hw_mode(i, MODE_OFF), hw_level(i, 0);
-    snprintf(fds[0], sizeof fds[0], "%d", line), snprintf(fds[1], sizeof fds[1], "%d", memory);
-    execl("/proc/self/exe", own[0], own[1] ? own[1] : "1", fds[0], fds[1], (char *)0);
+    snprintf(fds[1], sizeof fds[1], "%d", memory);
+    setenv("BOARD_LINE", fds[0], 1), setenv("BOARD_MEMORY", fds[1], 1);
+    execv("/proc/self/exe", own);
     perror("reset"), exit(1);
 }
 
@@ -99,59 +95,39 @@ static void order(const char *text) {
     else if (!strncmp(text, "reset", 5)) reset(4);
 }
 
-static int open_line(void) {
-    struct termios raw;
-    int near = posix_openpt(O_RDWR | O_NOCTTY);
-    if (near < 0 || grantpt(near) || unlockpt(near)) return -1;
-    int far = open(ptsname(near), O_RDWR | O_NOCTTY); /* kept open: no hang-up when a host comes and goes */
-    tcgetattr(far, &raw);
-    cfmakeraw(&raw);
-    tcsetattr(far, TCSANOW, &raw);
-    return near;
-}
-
 int main(int argc, char **argv) {
+    const char *kept = getenv("BOARD_MEMORY");
     own = argv;
-    if (argc > 1) unit = (uint8_t)atoi(argv[1]);
-    line = argc > 3 ? atoi(argv[2]) : open_line();
-    memory = argc > 3 ? atoi(argv[3]) : memfd_create("world", 0);
-    if (line < 0 || memory < 0 || ftruncate(memory, sizeof *world)) return perror("board"), 1;
+    memory = kept ? atoi(kept) : memfd_create("world", 0);
+    if (memory < 0 || ftruncate(memory, sizeof *world)) return perror("board"), 1;
     world = mmap(0, sizeof *world, PROT_READ | PROT_WRITE, MAP_SHARED, memory, 0);
     if (world == MAP_FAILED) return perror("board"), 1;
-    if (argc <= 3) {
+    if (!kept) {
         memset(world->kept, 0xFF, sizeof world->kept);
         memset(world->outside, 2, sizeof world->outside);
         world->cause = 1;
-        printf("port %s\n", ptsname(line));
-        fflush(stdout);
     }
-    pins_begin();
+    pins_begin(); /* before anybody can be heard */
+    if (!line_begin(argc, argv, getenv("BOARD_LINE"))) return 1;
     uint8_t frame[256], answer[256];
-    int length = 0;
     char text[64];
     size_t typed = 0;
     for (;;) {
-        struct pollfd files[] = {{line, POLLIN, 0}, {0, POLLIN, 0}};
-        struct timespec pause = {0, length ? SILENCE_US * 1000 : 1000000};
-        int ready = ppoll(files, 2, &pause, 0);
-        if (ready > 0 && files[0].revents & POLLIN) {
-            int got = read(line, frame + length, sizeof frame - 1 - length);
-            if (got > 0) length += got;
-            if (length < 255) continue; /* the frame may go on: only silence ends it */
-        }
-        if (ready > 0 && files[1].revents) {
+        struct pollfd files[] = {{line_file(), POLLIN, 0}, {0, POLLIN, 0}};
+        struct timespec pause = {0, 1000000};
+        ppoll(files, 2, &pause, 0);
+        if (files[1].revents) {
             char byte;
             if (read(0, &byte, 1) <= 0) return 0;
             if (byte == '\n') text[typed] = 0, order(text), typed = 0;
             else if (typed < sizeof text - 1) text[typed++] = byte;
-            if (!length) continue;
         }
-        if (length && ready == 0) {
+        int length = line_take(frame, files[0].revents);
+        if (length > 0) {
             uint8_t out = frame_take(frame, (uint8_t)length, answer);
-            if (out) hw_send(answer, out);
-            length = 0;
-            if (restart) restart = 0, reset(8);
-        } else if (length >= 255) length = 0, frames_bad++;
+            if (out && !world->muted) line_send(answer, out);
+            if (restart) reset(8);
+        }
         pins_tick();
         pins_turn();
     }

@@ -29,11 +29,11 @@ def build(target: str, **settings: object) -> Path:
 class Board:
     """The program, and what it says."""
 
-    def __init__(self, *command: object) -> None:
+    def __init__(self, *command: object, word: str = "port") -> None:
         self.process = spawn(*command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, bufsize=1)
         self.said: list[list[str]] = []
         threading.Thread(target=self._listen, daemon=True).start()
-        self.port = eventually(lambda: self.of("port"))[0][1]
+        self.port = eventually(lambda: self.of(word))[0][1]
 
     def _listen(self) -> None:
         assert self.process.stdout is not None

@@ -220,7 +220,7 @@ class Connection:
                     self._client.unsubscribe(topic)
 
     def publish(
-        self, topic: str, payload: str, *, retain: bool = False, correlation: bytes | None = None, within: float = 0.0,
+        self, topic: str, payload: str | bytes, *, retain: bool = False, correlation: bytes | None = None, within: float = 0.0,
         lasts: int = 0, content: str = "",
     ) -> None:  # fmt: skip
         """Hand a message to the broker; with ``within`` wait so many seconds until it says that it has it.
@@ -243,7 +243,8 @@ class Connection:
                 properties.MessageExpiryInterval = lasts
             if content:
                 properties.ContentType, properties.PayloadFormatIndicator = content, 1
-        told = self._client.publish(topic, payload.encode(), qos=1, retain=retain, properties=properties)
+        data = payload if isinstance(payload, bytes) else payload.encode()
+        told = self._client.publish(topic, data, qos=1, retain=retain, properties=properties)
         if within:
             try:
                 told.wait_for_publish(within)
