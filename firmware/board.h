@@ -35,7 +35,7 @@ uint32_t hw_levels(void);                            /* all pins, a bit each, as
 uint16_t hw_analogue(uint8_t channel);               /* the last conversion, 0 to 1023 */
 uint16_t hw_supply(void);                            /* millivolts, as it measures them itself; 0: it cannot */
 uint32_t hw_millis(void);
-uint8_t hw_keep(uint16_t at);                        /* one byte of what is kept without power, of 400 */
+uint8_t hw_keep(uint16_t at);                        /* one byte of what is kept without power, of 440 */
 void hw_store(uint16_t at, uint8_t byte);            /* may take its time; called one by one */
 uint8_t hw_may_store(void);
 void hw_life(uint8_t lit);                           /* the light that shows that the board lives */

@@ -8,6 +8,7 @@
      moves N            'moves N COUNT LAST': changes of a pin so far, and when the last was (ms)
      pair A B           from now on: how long both were high at once, the shortest time between one and the other, the longest that
                         either was; 'pair MS MS MS'
+     lag                'lag MS MS': by how much it has fallen behind the clock since, and the most of it at once
      first N            'first N MS': when one of the pair moved first since then */
 #include <simavr/avr_adc.h>
 #include <simavr/avr_extint.h>
@@ -138,6 +139,7 @@ static void came_up(avr_t *chip) { /* also by its own watchdog */
     eased = 0;
 }
 
+static uint64_t lagged, worst; /* ns by which it fell behind the clock, which is not made up for */
 static int frozen;
 static void order(char *text) {
     int pin, value;
@@ -148,6 +150,7 @@ static void order(char *text) {
     else if (!strncmp(text, "reset", 5)) avr_reset(avr), avr->data[MCUSR] = 4;
     else if (sscanf(text, "moves %d", &pin) == 1)
         printf("moves %d %llu %.3f\n", pin, (unsigned long long)seen[pin & 31].moves, seen[pin & 31].moved / (avr->frequency / 1e3));
+    else if (!strncmp(text, "lag", 3)) printf("lag %.3f %.3f\n", lagged / 1e6, worst / 1e6), lagged = worst = 0;
     else if (sscanf(text, "first %d", &pin) == 1)
         printf("first %d %.3f\n", pin, pair.first / (avr->frequency / 1e3));
     else if (sscanf(text, "pair %d %d", &pin, &value) == 2) {
@@ -246,7 +249,11 @@ int main(int argc, char **argv) {
         }
         uint64_t simulated = (avr->cycle - start) * 1000 / (avr->frequency / 1000000), real = now_ns() - began;
         /* a chip never stands still, and a program does, on a busy machine: what was missed is not made up for */
-        if (real > simulated + 20000000) began += real - simulated;
+        if (real > simulated + 20000000) {
+            uint64_t missed = real - simulated;
+            began += missed, lagged += missed;
+            if (missed > worst) worst = missed;
+        }
         if (simulated > real + 300000) {
             struct timespec pause = {0, (long)(simulated - real)};
             struct pollfd files[] = {{line, POLLIN, 0}, {0, POLLIN, 0}};

@@ -15,7 +15,7 @@ struct rule { uint8_t kind, pin, high; uint16_t bound, slack; uint32_t mask, a, 
 /* --- the world: pins as they are driven, levels from outside, what is kept without power ----------------- */
 static uint32_t now, started;
 static uint16_t duty[PINS], counts[ANALOGUE], safe[PINS];
-static uint8_t outside[PINS], kept[400], modes[PINS];
+static uint8_t outside[PINS], kept[440], modes[PINS];
 
 const char hw_name[] = "none";
 uint8_t hw_chip(void) { return 2; }
@@ -163,6 +163,7 @@ static uint16_t half(uint32_t whole, uint8_t low) { return low ? (uint16_t)whole
 /* a host that knows what it does: pins 8 + n are outputs, 0 to 7 inputs, some of them analogue */
 static void load(uint16_t generation) {
     loaded = 0;
+    for (uint8_t i = 0; i < PINS; i++) write_word(416 + i, 0);
     if (!write_word(1, 1) || !write_word(9, 0)) wrong(0, "rules cannot be taken away while nothing is on");
     for (uint8_t i = 0; i < PINS; i++) {
         if (!hw_can(i)) continue;
@@ -196,9 +197,9 @@ static void load(uint16_t generation) {
 }
 
 static void garble(void) {
-    static const uint16_t starts[] = {32, 64, 64, 64, 96, 128, 160, 192, 224, 256, 384, 0, 240};
+    static const uint16_t starts[] = {32, 64, 64, 64, 96, 128, 160, 192, 224, 256, 384, 416, 0, 240};
     uint8_t frame[256] = {any(20) ? *its_unit : any(3), 0}, length = 6;
-    uint16_t at = any(50) ? starts[any(13)] + any(32) : any(0x10000), value = any(3) ? any(2) : any(2) ? 0xFFFF : any(0x10000);
+    uint16_t at = any(50) ? starts[any(14)] + any(32) : any(0x10000), value = any(3) ? any(2) : any(2) ? 0xFFFF : any(0x10000);
     if (at == 9) return; /* whoever takes the rules away, or brings others, is no wrong host */
     switch (any(6)) {
     case 0: frame[1] = 5, at = any(PINS), value = any(2) ? 0xFF00 : 0; break;
@@ -244,7 +245,7 @@ int main(int argc, char **argv) {
         look(0);
         pass(any(3) ? any(3) : few());
         if (!any(2000)) { /* the power fails: once all is kept, its rules are there before anybody speaks */
-            for (uint16_t j = 0; j < 400; j++) turn();
+            for (uint16_t j = 0; j < 440; j++) turn();
             uint16_t generation = *in_force;
             uint8_t latched[RULES];
             for (uint8_t j = 0; j < RULES; j++) latched[j] = seen[j].latched;

@@ -14,7 +14,7 @@
 
 static uint8_t modes[PINS], driven[PINS];
 /* what is outside the chip, or kept without power: it outlives a reset, which is this program begun anew */
-static struct { uint8_t outside[PINS], kept[400], muted, cause; uint16_t counts[ANALOGUE]; } *world;
+static struct { uint8_t outside[PINS], kept[440], muted, cause; uint16_t counts[ANALOGUE]; } *world;
 static int memory;
 static char **own;
 

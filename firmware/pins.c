@@ -4,17 +4,19 @@
 
 enum { R_WATCHDOG = 0, R_REST = 1, R_OWNER = 2, R_FEED = 3, R_UNIT = 4, R_SPEED = 5, R_RESTART = 6, R_RESET = 7, R_SUM = 8,
        R_GENERATION = 9, R_MODE = 32, R_VALUE = 64, R_SAFE = 96, R_PULSE = 128, R_ON = 160, R_OFF = 192, R_FREQUENCY = 224,
-       R_TONE_MS = 240, R_RULES = 256, R_LASTS = 384 };
+       R_TONE_MS = 240, R_RULES = 256, R_LASTS = 384, R_COIL = 416 };
 enum { KEPT_MAGIC = 0xC5, KEPT_LIVES = 3, KEPT_PIN = 4, KEPT_UNIT = KEPT_PIN + 3 * 32, KEPT_SPEED, KEPT_LATCHED = KEPT_SPEED + 2,
        KEPT_RULES = KEPT_LATCHED + 2, KEPT_GENERATION = KEPT_RULES + 2 * RULES * RULE_WORDS, KEPT_SUM = KEPT_GENERATION + 2,
-       KEPT_END = KEPT_SUM + 2 };
+       KEPT_COIL = KEPT_SUM + 2, KEPT_END = KEPT_COIL + 2 * PINS };
 #define RESTART 0x5E57
+#define LONGEST_COIL 1000
 #define RULE_END (R_RULES + RULES * RULE_WORDS)
 
 struct pin {
     uint8_t mode, lit, held; /* held: the rule that last kept it from being on, + 1 */
     uint16_t value, safe, on_ms, off_ms, edges;
     uint16_t lasts; /* milliseconds: the value that is written next */
+    uint16_t coil; /* milliseconds for which it is on at each fall to safe: it puts a latching relay there */
     uint32_t until; /* its end, or that of the present half of a blink */
 };
 static struct pin pins[PINS];
@@ -72,9 +74,19 @@ void pins_to_safe(uint8_t i, uint8_t rule) {
     pins[i].held = rule + 1;
 }
 
+/* a value that is not the safe one: its own, if that is so */
+static uint16_t some(const struct pin *p) { return p->value != p->safe ? p->value : p->safe ? 0 : p->mode == MODE_OUTPUT ? 1 : 0xFFFF; }
+
+static void pulse(uint8_t i, uint16_t ms) {
+    pins[i].lasts = ms;
+    set(i, ms ? some(pins + i) : pins[i].safe);
+}
+
 static void rest(void) {
     for (uint8_t i = 0; i < PINS; i++)
         if (drives(pins + i)) set(i, pins[i].safe);
+    for (uint8_t i = 0; i < PINS; i++)
+        if (drives(pins + i) && pins[i].coil) pulse(i, pins[i].coil);
     resting = 1;
     rests++;
 }
@@ -106,6 +118,8 @@ void pins_begin(void) {
             if (kept >= MODES || pins_may_write(R_MODE + i, kept)) continue;
             pins[i].safe = word(at);
             mode(i, kept);
+            pins[i].coil = word(KEPT_COIL + 2 * i);
+            if (pins[i].coil > LONGEST_COIL) pins[i].coil = 0;
         }
         if (hw_keep(KEPT_UNIT) - 1 < 247) unit = hw_keep(KEPT_UNIT);
         if (hw_speed(word(KEPT_SPEED))) line_speed = word(KEPT_SPEED);
@@ -117,6 +131,8 @@ void pins_begin(void) {
     hw_store(KEPT_LIVES, lives);
     levels = hw_levels();
     fed = hw_millis();
+    for (uint8_t i = 0; i < PINS; i++)
+        if (drives(pins + i) && pins[i].coil) pulse(i, pins[i].coil);
 }
 
 static void feed(void) {
@@ -145,7 +161,8 @@ static void save(void) {
         else if (at < KEPT_RULES) whole = rules_latched, low = at != KEPT_LATCHED;
         else if (at < KEPT_GENERATION) whole = rules_table[0][(at - KEPT_RULES) / 2], low = (at - KEPT_RULES) & 1;
         else if (at < KEPT_SUM) whole = rules_generation, low = at != KEPT_GENERATION;
-        else whole = sum, low = at != KEPT_SUM;
+        else if (at < KEPT_COIL) whole = sum, low = at != KEPT_SUM;
+        else whole = pins[(at - KEPT_COIL) / 2].coil, low = (at - KEPT_COIL) & 1;
         byte = low ? (uint8_t)whole : whole >> 8;
     }
     if (at != KEPT_LIVES && hw_keep(at) != byte) hw_store(at, byte);
@@ -214,7 +231,7 @@ uint8_t pins_input(uint16_t at, uint16_t *value) {
 /* of what has a register for each pin: the first one, or 0 */
 static uint16_t block(uint16_t at) {
     uint16_t first = at & ~31;
-    return ((first >= R_MODE && first < R_FREQUENCY) || first == R_LASTS) && at % 32 < PINS ? first : 0;
+    return ((first >= R_MODE && first < R_FREQUENCY) || first == R_LASTS || first == R_COIL) && at % 32 < PINS ? first : 0;
 }
 
 uint8_t pins_holding(uint16_t at, uint16_t *value) {
@@ -239,6 +256,7 @@ uint8_t pins_holding(uint16_t at, uint16_t *value) {
     case R_ON: *value = p->on_ms; break;
     case R_OFF: *value = p->off_ms; break;
     case R_LASTS: *value = p->lasts; break;
+    case R_COIL: *value = p->coil; break;
     default: return 2;
     }
     return 0;
@@ -285,6 +303,7 @@ uint8_t pins_may_write(uint16_t at, uint16_t value) {
     if (!can) return ILLEGAL_ADDRESS;
     if (what == R_MODE) return value >= MODES || !(needs[value] & can) ? ILLEGAL_VALUE : value != p->mode && rules_name(i) ? HELD : 0;
     if (what == R_SAFE) return value != p->safe && rules_name(i) ? HELD : 0;
+    if (what == R_COIL) return value > LONGEST_COIL ? ILLEGAL_VALUE : value && rules_name(i) ? HELD : 0;
     if (!drives(p)) return ILLEGAL_VALUE; /* nothing to be set on an input */
     if (what == R_VALUE) {
         if (p->mode == MODE_OUTPUT && value > 1) return ILLEGAL_VALUE;
@@ -293,9 +312,6 @@ uint8_t pins_may_write(uint16_t at, uint16_t value) {
     if (what == R_OFF && value && rules_name(i)) return HELD; /* each of its starts would have to be asked for */
     return value && (what == R_PULSE || what == R_OFF) ? may_go_on(i) : 0;
 }
-
-/* a value that is not the safe one: its own, if that is so */
-static uint16_t some(const struct pin *p) { return p->value != p->safe ? p->value : p->safe ? 0 : p->mode == MODE_OUTPUT ? 1 : 0xFFFF; }
 
 void pins_write(uint16_t at, uint16_t value) {
     struct pin *p = pins + at % 32;
@@ -325,12 +341,10 @@ void pins_write(uint16_t at, uint16_t value) {
     case R_MODE: mode(i, (uint8_t)value); break;
     case R_VALUE: set(i, value); break;
     case R_SAFE: p->safe = value, note(i); break;
-    case R_PULSE:
-        p->lasts = value;
-        set(i, value ? some(p) : p->safe);
-        break;
+    case R_PULSE: pulse(i, value); break;
     case R_ON: p->on_ms = value; break;
     case R_LASTS: p->lasts = value; break;
+    case R_COIL: p->coil = value; break;
     default: { /* the off time starts the blink, or ends it */
         uint16_t on_ms = p->on_ms;
         if (on_ms && value) {

@@ -49,7 +49,7 @@ class Host:
     """A bare Modbus client."""
 
     def __init__(self, port: str, baud: int = 115_200) -> None:
-        self.client = ModbusSerialClient(port, baudrate=baud, timeout=0.4, retries=2)
+        self.client = ModbusSerialClient(port, baudrate=baud, timeout=0.4, retries=8)
         self.client.connect()
 
     def read(self, at: int, count: int = 1) -> list[int]:

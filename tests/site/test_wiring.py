@@ -163,7 +163,7 @@ def test_every_shipped_profile_can_be_read() -> None:
         ),
         ('link = "modbus"\nport = "COM 3"', "is not a port"),
         ('link = "modbus"\nport = "/dev/ttyUSB0"\nbaud = 12345', "is not one of the values possible"),
-        ('link = "modbus"\nport = "/dev/ttyUSB0"\nchip = "x"', "'chip' is not known for board b"),
+        ('link = "modbus"\nport = "/dev/ttyUSB0"\nbus = "x"', "'bus' is not known for board b"),
         (
             'link = "broker"\nlines = 2\ncommand = { topic = "a/{line}", on = "1", off = "0" }',
             "Say where the broker is",

@@ -120,6 +120,11 @@ class Modbus:
         return self.profile is None
 
     @property
+    def pulses(self) -> bool:
+        """Whether it gives a coil current for a moment by itself, also when it rests: with our firmware."""
+        return self.profile is None
+
+    @property
     def its_chip(self) -> Chip:
         """The chip of a board with our own firmware."""
         return self.chip or chips.default()

@@ -26,19 +26,8 @@ from cairnwind.core.values.settings import FULL
 
 IDENTITY, MAP_VERSION = 0x4357, 1
 """What our firmware says that it is, and the version of its map that this link knows (the high byte)."""
-WATCHDOG, REST, OWNER, FEED, MODE, VALUE, SAFE, FREQUENCY, LEFT, TONE_MS, LASTS = (
-    0,
-    1,
-    2,
-    3,
-    32,
-    64,
-    96,
-    224,
-    128,
-    240,
-    384,
-)
+WATCHDOG, REST, OWNER, FEED = range(4)
+MODE, VALUE, SAFE, FREQUENCY, LEFT, TONE_MS, LASTS, COIL = 32, 64, 96, 224, 128, 240, 384, 416
 FACTS, LIFE, LEVELS, CAPABLE, EDGES = 0, 12, 16, 32, 64
 OFF, OUTPUT, PULL_UP, PWM, ANALOGUE, TONE = range(6)
 CAN = {"pwm": 4, "analogue": 8, "tone": 16}
@@ -184,6 +173,10 @@ class FirmwareLink(Master):
             for line in output.lines:
                 dimmed = output.modulates(line) and not self._sounds(output, line)
                 error = self._unable(line, 4 if dimmed else 1, output.name)
+                if output.latching and self._minor < TIMED:
+                    error = BoardError(
+                        "version", "its firmware ends no pulse by itself", "Load the one that is shipped."
+                    )
                 first = timers.setdefault(self._can[line][1], output) if dimmed and error is None else output
                 if first.frequency != output.frequency:
                     error = BoardError(
@@ -225,9 +218,12 @@ class FirmwareLink(Master):
             for line, mode in enumerate(now[0])
             if mode != OFF and line not in wired and self._can[line][0]
         ]
+        coils = self._ask("read_holding_registers", COIL, count=pins) if self._minor >= TIMED else []
         if bare or any((now[0][line], now[1][line]) != each for line, each in wanted.items() if each[1] >= 0):
             self.rules.clear()
         for output in self._named.values():
+            if self._minor >= TIMED:
+                self._each(output.lines, partial(self._at_rest, output, coils))
             if output.modulates(output.pin.line) and output.frequency:  # that of a tone comes with it
                 self._each(output.lines, partial(self._begin, output))
         for lines in (*(each.lines for each in self._named.values()), *((line,) for line in self.inputs)):
@@ -241,7 +237,8 @@ class FirmwareLink(Master):
         """By line: its mode and its safe value; -1 where it has none."""
         for output in self._named.values():
             for line in output.lines:
-                high = wire.to_pin(output, output.safe, line)
+                held = wire.released(output) if output.latching else wire.to_pins(output, output.safe)
+                high = held[line].parts
                 if self._sounds(output, line):
                     yield line, (TONE, 0)
                 elif output.modulates(line):
@@ -250,6 +247,15 @@ class FirmwareLink(Master):
                     yield line, (OUTPUT, int(high > 0))
         for line, input in self.inputs.items():
             yield line, (ANALOGUE if input.analogue else PULL_UP if input.pull == "up" else OFF, -1)
+
+    def _at_rest(self, output: Output, coils: Sequence[int], line: int) -> None:
+        """The coil that puts a latching relay to safe gets its current whenever the board goes there by itself; nothing else is a coil."""
+        coil = (
+            bool(output.latching) and wire.to_pins(output, output.safe)[line] != wire.released(output)[line]
+        )
+        ms = output.latching // 1_000_000 if coil else 0
+        if coils[line] != ms:
+            self._write(COIL + line, ms)
 
     def _each(self, lines: tuple[int, ...], do: Callable[[int], object]) -> None:
         """Do something with each line of a thing; what the board refuses is that thing's fault."""
@@ -346,7 +352,10 @@ class FirmwareLink(Master):
             lines = self._named[order.output].lines
             for line in lines:
                 self._ends.pop(line, None)
-            if order.lasts and self._minor >= TIMED and len(lines) == 1:
+            if self._named[order.output].latching:
+                for line in lines:  # by the board's clock, whatever becomes of this host meanwhile
+                    self._write(LASTS + line, self._named[order.output].latching // 1_000_000)
+            elif order.lasts and self._minor >= TIMED and len(lines) == 1:
                 self._write(LASTS + lines[0], max(1, min(WHOLE, round(order.lasts / 1e6))))
                 lasting[lines[0]] = order.lasts / 1e9
         shown = super()._put_all(levels, orders)

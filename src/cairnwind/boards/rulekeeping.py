@@ -21,6 +21,8 @@ HELD = 6
 """The exception by which the firmware says that a rule holds something, or that something is on."""
 AT_ONCE = 120
 """Registers in one frame."""
+COILS_WITHIN = 1.5
+"""Seconds in which coils of latching relays have had their current, at a fall to safe."""
 AGAIN = 5.0
 """Seconds until rules that the board would not take are tried again."""
 
@@ -90,7 +92,15 @@ class RuleKeeper:
         """Rest the board, and take its rules away: pins that they name are to be set up otherwise."""
         if self._able and self._generation:
             self._registers.put_words(REST, [1])
-            self._registers.put_words(GENERATION, [0])
+            end = time.monotonic() + COILS_WITHIN
+            while True:
+                try:
+                    self._registers.put_words(GENERATION, [0])
+                    break
+                except LineError as error:  # a coil that puts a latching relay to safe has its current yet
+                    if not is_held(error) or time.monotonic() > end:
+                        raise
+                    time.sleep(0.02)
             self._generation, self._try_at = 0, 0.0
 
     def load(self) -> None:

@@ -189,7 +189,7 @@ def _resets(value: object, pin: Pin, boards: dict[str, Board]) -> int:
     if not boards[pin.board].pulses:
         raise CallerError(
             "", f"nobody ends a pulse at board {pin.board} when the service dies in its midst, and a coil with current for long burns",
-            "Wire a latching relay to lines of the kernel.",
+            "Wire a latching relay to lines of the kernel, or to a board with our firmware.",
         )  # fmt: skip
     return other.line
 
