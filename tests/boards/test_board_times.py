@@ -116,3 +116,29 @@ def test_a_latching_relay_is_pulsed_by_the_board_and_put_to_safe_by_it(tmp_path:
     assert 58.9 <= longest <= 61
     running.end()
     board.end()
+
+
+@pytest.mark.parametrize("degrees", [-60, 0, 12.5, 60])
+def test_a_servo_is_told_degrees_and_gets_their_pulse_or_none(tmp_path: Path, degrees: float) -> None:
+    board = emulated.emulated()
+    table = (
+        SITE.split("[output]")[0]
+        + '[output]\nvane = { kind = "servo", pin = "yard:line-14", travel = ["0.8 ms", "2.2 ms"], degrees = [-60, 60] }\n'
+    )
+    running = Running(tmp_path, table.replace("PORT", board.port))
+    eventually(lambda: running.site.boards()[0]["up"], within=10)
+    assert board.measure(14, 60) == (0, 0), "off is no pulse at all"
+    said = running.cli("do", f"turn vane to {degrees:g} degrees")
+    assert f"confirmed: {degrees:g}°, read back" in said.stdout, said
+
+    def pulse() -> float:
+        """Milliseconds; a write to another pin of its port disturbs the emulated timer for a period."""
+        hertz, share = board.measure(14, 60)
+        return 1000 * share / hertz
+
+    eventually(lambda: abs(pulse() - (1.5 + degrees / 60 * 0.7)) < 0.005)
+    assert "turns from -60° to 60°, not to 61°" in running.cli("turn", "vane", "61°").stderr
+    running.site.turn("vane", "off")
+    assert board.measure(14, 60) == (0, 0)
+    running.end()
+    board.end()

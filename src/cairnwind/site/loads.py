@@ -93,8 +93,11 @@ def more(
             f"{pin.both} {'has no PWM, so it ' if 'pwm' not in can else ''}makes no tones",
             f"Pins that have it: {able}." if able else "Use a pin of another board.",
         )
+    if kind == "servo":
+        hertz = hertz or SERVO
+        found |= {"frequency": hertz}
     found["steps"] = board.duties(pin.line, hertz)
-    light = _light(kind, hertz, table)
+    light = _pulses(hertz or SERVO, table) if kind == "servo" else _light(kind, hertz, table)
     if light is not STRAIGHT:
         found["light"] = light
     shape = Shape(*(_said(table, key) for key in ("kick", "pause", "ramp")))
@@ -192,6 +195,23 @@ def _resets(value: object, pin: Pin, boards: dict[str, Board]) -> int:
             "Wire a latching relay to lines of the kernel, or to a board with our firmware.",
         )  # fmt: skip
     return other.line
+
+
+SERVO = Fraction(50)
+"""Pulses a second, where nobody says."""
+
+
+def _pulses(hertz: Fraction, table: Table) -> Light:
+    """A servo's pulse from one of its ends to the other, as shares of its period."""
+    low, high = (Fraction(width, 10**9) * hertz for width in _said(table, "travel"))
+    if high >= 1:
+        table.point(
+            "travel",
+            f"a pulse of that length does not fit into {float(1 / hertz) * 1000:g} ms",
+            "Make it shorter, or the frequency lower.",
+        )
+        return STRAIGHT
+    return Light(floor=round(low * WHOLE), ceiling=round(high * WHOLE))
 
 
 def _light(kind: str, hertz: Fraction | None, table: Table) -> Light:

@@ -5,6 +5,7 @@ Sense and contact are recorded here and applied in `cairnwind.boards.wire`, nowh
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from fractions import Fraction
 from functools import partial
@@ -56,6 +57,7 @@ class Switch:
     fall: Fraction
 
 
+ANGLE = re.compile(r"([-−+]?\d+(?:\.\d+)?)\s*(?:°|deg|degrees?)")
 DRIVERS = ("push-pull", "open-drain", "open-source")
 
 
@@ -179,6 +181,13 @@ class Output:
         unsaid='"coast"',
         kinds=("motor",),
     )
+    degrees: tuple[float, float] = written(
+        "where the pulses of `travel` put it; it is told degrees, or how far it is between the two in percent",
+        partial(entries.range_of, example="degrees = [-45, 45]"),
+        default=(0.0, 180.0),
+        unsaid="[0, 180]",
+        kinds=("servo",),
+    )
     latching: int = 0
     """Of a relay with two coils that stays where it was put: how long a coil gets current, in nanoseconds; 0: it is none."""
     reversal: str = ""
@@ -300,6 +309,8 @@ class Output:
 
     def say(self, setting: Setting | Program) -> str:
         """The setting in this output's words."""
+        if self.kind == "servo" and isinstance(setting, Level) and setting.parts:
+            return f"{self.angle(setting):g}°"
         if isinstance(setting, tuple):  # all but a program
             return show(brief(setting), self.words, dimmable=self.dimmable)
         return setting.text
@@ -362,8 +373,28 @@ class Output:
             )
         return program
 
+    def angle(self, level: Level) -> float:
+        """Degrees of a servo at a level, to a tenth."""
+        low, high = self.degrees
+        return round(low + (high - low) * level.parts / FULL, 1)
+
+    def _turned(self, text: object) -> Setting | None:
+        """The level of so many degrees: a hair above none at its lower end, for at none it gets no pulse. None where none are said."""
+        said = ANGLE.fullmatch(text.strip()) if self.kind == "servo" and isinstance(text, str) else None
+        if said is None:
+            return None
+        (low, high), degrees = self.degrees, float(said[1].replace("−", "-"))
+        if not low <= degrees <= high:
+            raise CallerError(
+                "bad-value", f"{self.name} turns from {low:g}° to {high:g}°, not to {degrees:g}°.", f"Say {low:g}° to {high:g}°."
+            )  # fmt: skip
+        return Level(max(1, round((degrees - low) / (high - low) * FULL)))
+
     def read(self, text: object) -> Setting:
         """Read what a person wrote as a setting of this output. Raises `CallerError` (``bad-value``)."""
+        turned = self._turned(text)
+        if turned is not None:
+            return turned
         try:
             return self.named(lambda: self.admit(read(text, self.takes, self.words)))
         except CallerError as bad:
@@ -405,6 +436,7 @@ OUTPUT_KEYS = (
     Key("reverse", 'its second line, or `{ direction = "…" }`', kinds=("motor",)),
     Key("pause", "how long it stands before it turns round; not at all unless said", partial(duration, longest=30), 0, kinds=("motor",)),
     Key("ramp", "the time from nothing to full; at once unless said", partial(duration, longest=30), 0, kinds=("motor",)),
+    Key("travel", "the pulses at its two ends", entries.widths, (10**6, 2 * 10**6), '["1 ms", "2 ms"]', kinds=("servo",)),
     Key("led", 'instead of `gives`, for `check`: `{ forward = "2.1 V", resistor = "220 ohm", count = 1 }`'),
 )  # fmt: skip
 """Those that fill fields of an output, and those that fields are put together from."""

@@ -164,7 +164,7 @@ def _line(text: str, day: re.Match[str]) -> str:
 
 
 WANTED = {
-    "ON": "on", "OFF": "off", "TO": "to", "NAME": "a name", "DURATION": "a time like 10 min", "SHARE": "a level like 40 %",
+    "ON": "on", "OFF": "off", "TO": "to", "NAME": "a name", "DURATION": "a time like 10 min", "SHARE": "a level like 40 %", "ANGLE": "an angle like 45°",
     "CLOCK": "a time of day like 22:30", "SUN": "sunset", "COUNT": "3 times", "OVER": "over", "FOR": "for", "UNTIL": "until",
     "THEN": "then", "AND": "and", "SCENE": "scene", "IN": "in", "EXCEPT": "except", "TURN": "a verb like turn, fade, blink or play",
     "KIND": "all lamps",
@@ -556,6 +556,8 @@ class _Reader:
                 return Value(f"{_digits(share)} %{' duty' if duty else ''}")
             case "HERTZ":
                 return Value(frequency(round(token.payload * 1000)))
+            case "ANGLE":
+                return Value(f"{_digits(token.payload)}°")
             case "NUMBER" if len(tree.children) > 1:
                 return Value(f"hue {_digits(token.payload)}")
             case "NUMBER":

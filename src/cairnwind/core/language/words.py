@@ -105,6 +105,7 @@ _SPOKEN = {word: number for number, word in enumerate(
 )} | {"thirty": 30, "forty": 40, "fifty": 50, "sixty": 60, "seventy": 70, "eighty": 80, "ninety": 90, "hundred": 100}  # fmt: skip
 _OFTEN = {"once": 1, "twice": 2, "thrice": 3}
 _TIMES = {unit.casefold(): factor for unit, factor in UNITS["a time"].items()} | {"hrs": Fraction(3600), "secs": Fraction(1), "mins": Fraction(60)}  # fmt: skip
+_DEGREES = ("°", "deg", "degree", "degrees")
 _HERTZ = {unit.casefold(): factor for unit, factor in UNITS["a frequency"].items()} | {"hertz": Fraction(1), "kilohertz": Fraction(1000)}  # fmt: skip
 _PIECES = re.compile(
     r"""(?P<quoted>'[^']+'|"[^"]+") | (?P<clock>\d{1,2}:\d{2}(?::\d{2})?(?![\w:])) | (?P<hash>\#[0-9a-fA-F]{3,6}\b)
@@ -391,7 +392,7 @@ def _as_written(run: list[Piece], things: Mapping[Thing, bool]) -> Mapping[Thing
 def _measured(found: list[Piece], at: int) -> bool:
     """Whether a number with its unit begins here, so that it is not a name."""
     return _number(found, at) is not None and at + 1 < len(found) and (
-        found[at + 1].fold in _TIMES or found[at + 1].fold in _HERTZ or found[at + 1].fold in ("%", "percent", "times", "time")
+        found[at + 1].fold in _TIMES or found[at + 1].fold in _HERTZ or found[at + 1].fold in ("%", "percent", "times", "time", *_DEGREES)
     )  # fmt: skip
 
 
@@ -440,6 +441,9 @@ def _quantity(found: list[Piece], at: int, out: list[Said], number: Fraction, si
         return size + 1 + duty
     if unit in _HERTZ:
         out.append(said("HERTZ", run, number * _HERTZ[unit]))
+        return size + 1
+    if unit in _DEGREES:
+        out.append(said("ANGLE", run, number))
         return size + 1
     if unit in ("times", "time"):
         out.append(said("COUNT", run, number))
@@ -501,7 +505,20 @@ def _clock(found: list[Piece], at: int, out: list[Said]) -> int:
 
 
 _SHARES = {"half": 50, "halfway": 50, "full": 100, "maximum": 100}
-_COMPLETE = {"ON", "OFF", "SHARE", "DURATION", "CLOCK", "COUNT", "RELEASED", "UP", "DOWN", "HERTZ", "SUN"}
+_COMPLETE = {
+    "ON",
+    "OFF",
+    "SHARE",
+    "DURATION",
+    "CLOCK",
+    "COUNT",
+    "RELEASED",
+    "UP",
+    "DOWN",
+    "HERTZ",
+    "ANGLE",
+    "SUN",
+}
 """What may end a clause: an 'and' after it begins another."""
 
 

@@ -6,7 +6,7 @@ import re
 from fractions import Fraction
 
 from cairnwind.core.values.errors import CallerError, nearest
-from cairnwind.core.values.quantities import NS, parse
+from cairnwind.core.values.quantities import NS, duration, parse
 
 
 def text(value: object) -> str:
@@ -136,6 +136,29 @@ def bias(value: object) -> tuple[Fraction, str]:
             'Write its value and where it pulls: bias = "10 kohm up".',
         )
     return parse(match.group(1), "a resistance"), match.group(2)
+
+
+def range_of(value: object, example: str) -> tuple[float, float]:
+    """Two numbers, the lower one first."""
+    try:
+        return plausible(value)
+    except CallerError as error:
+        raise CallerError(
+            error.code, error.sentence, f"Write two numbers, the lower one first: {example}."
+        ) from None
+
+
+def widths(value: object) -> tuple[int, int]:
+    """Two lengths of pulses, up to 10 ms, the shorter one first; nanoseconds."""
+    if isinstance(value, list) and len(value) == 2:
+        low, high = (duration(each) for each in value)
+        if 0 < low < high <= 10_000_000:
+            return low, high
+    raise CallerError(
+        "bad-value",
+        "these are not the pulses of two ends.",
+        'Write the shorter one first: travel = ["1 ms", "2 ms"].',
+    )
 
 
 def plausible(value: object) -> tuple[float, float]:

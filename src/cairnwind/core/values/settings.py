@@ -301,5 +301,6 @@ KINDS = {
         Kind("heater", False, "command"),
         Kind("motor", True, "command"),
         Kind("lock", False, "command"),
+        Kind("servo", True, "command"),
     )
 }
