@@ -83,6 +83,8 @@ def setting(output: Output, value: Setting | Program | None) -> dict[str, Any] |
             "on": value.on, "words": value.text, "program": value.word,
             "seconds": None if length is None else length / NS, "then": value.then,
         }  # fmt: skip
+    if value is not None and output.kind == "servo":
+        return {**_setting(value, output.words, output.dimmable), "words": output.say(value)}
     return None if value is None else _setting(value, output.words, output.dimmable)
 
 

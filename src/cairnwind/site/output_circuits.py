@@ -61,7 +61,7 @@ def _shape(output: Output, board: Board) -> str:
         return "bridge"
     if output.gives is not None:
         return "led"
-    if output.kind == "fan" and output.frequency is not None and output.frequency >= CONTROL:
+    if output.kind == "servo" or (output.kind == "fan" and (output.frequency or 0) >= CONTROL):
         return "control"
     if output.dimmable or not (output.active_low or output.draws is not None or output.kind == "relay"):
         return "mosfet"
@@ -129,6 +129,15 @@ def _led(draft: Draft, output: Output, rail: Fraction | None) -> None:
 def _control(draft: Draft, output: Output, rail: Fraction | None) -> None:
     draft.reckoned()
     ohms = max(draft.limiting()[0], OPTO_OHMS)
+    if output.kind == "servo":
+        draft.resistor("series resistor", ohms, "it bears a servo that shorts its wire", "series")
+        _held(draft, output)
+        draft.signal(output.pin.line, "the servo's signal wire, through its resistor")
+        draft.ground("the servo's ground, and its supply's minus")
+        draft.notes.append(
+            "A servo draws amperes when it starts to turn: give it a supply of its own, not the board's."
+        )
+        return
     why = "a fan pulls its control wire up to 5 V itself: this keeps that from the pin"
     draft.resistor("series resistor", ohms, why, "series")
     bears = draft.there.bears if draft.there is not None else None
