@@ -8,6 +8,7 @@
      moves N            'moves N COUNT LAST': changes of a pin so far, and when the last was (ms)
      pair A B           from now on: how long both were high at once, the shortest time between one and the other, the longest that
                         either was; 'pair MS MS MS'
+     train N COUNT US   so many pulses on a pin, high and low for so many microseconds each; 'train N' when they are over
      lag                'lag MS MS': by how much it has fallen behind the clock since, and the most of it at once
      first N            'first N MS': when one of the pair moved first since then */
 #include <simavr/avr_adc.h>
@@ -139,6 +140,7 @@ static void came_up(avr_t *chip) { /* also by its own watchdog */
     eased = 0;
 }
 
+static struct { int pin, level; unsigned left; uint64_t every, due; } train = {.pin = -1};
 static uint64_t lagged, worst; /* ns by which it fell behind the clock, which is not made up for */
 static int frozen;
 static void order(char *text) {
@@ -150,6 +152,8 @@ static void order(char *text) {
     else if (!strncmp(text, "reset", 5)) avr_reset(avr), avr->data[MCUSR] = 4;
     else if (sscanf(text, "moves %d", &pin) == 1)
         printf("moves %d %llu %.3f\n", pin, (unsigned long long)seen[pin & 31].moves, seen[pin & 31].moved / (avr->frequency / 1e3));
+    else if (sscanf(text, "train %d %u %d", &pin, &train.left, &value) == 3)
+        train.pin = pin & 31, train.left *= 2, train.every = (uint64_t)value * (avr->frequency / 1000000), train.due = avr->cycle, train.level = 0;
     else if (!strncmp(text, "lag", 3)) printf("lag %.3f %.3f\n", lagged / 1e6, worst / 1e6), lagged = worst = 0;
     else if (sscanf(text, "first %d", &pin) == 1)
         printf("first %d %.3f\n", pin, pair.first / (avr->frequency / 1e3));
@@ -237,6 +241,10 @@ int main(int argc, char **argv) {
         if (in_tail != in_head && in_free <= avr->cycle) {
             avr_raise_irq(uart_in, in[in_tail++]);
             in_free = (avr->cycle - in_free > character ? avr->cycle : in_free) + character;
+        }
+        while (train.left && train.due <= avr->cycle) {
+            put_level(train.pin, train.level = !train.level), train.due += train.every;
+            if (!--train.left) printf("train %d\n", train.pin), fflush(stdout);
         }
         if (asked.pin >= 0 && asked.due <= avr->cycle) answer();
         static unsigned slices;

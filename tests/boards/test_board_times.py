@@ -142,3 +142,32 @@ def test_a_servo_is_told_degrees_and_gets_their_pulse_or_none(tmp_path: Path, de
     assert board.measure(14, 60) == (0, 0)
     running.end()
     board.end()
+
+
+def test_pulses_are_counted_by_the_board_and_none_is_lost(tmp_path: Path) -> None:
+    """At 250 a second, between two looks and while its host is away; a press that is shorter than a look is one."""
+    board = emulated.emulated()
+    board.tell("level 20 0")
+    board.tell("level 21 0")
+    table = SITE.replace("PORT", board.port) + (
+        '[input]\nmeter = { kind = "counter", pin = "yard:line-20", pulse = 1.0, unit = "l" }\n'
+        'button = { kind = "contact", pin = "yard:line-21", words = ["released", "pressed"] }\n'
+        '[[reflex]]\nname = "pressed"\nwhen = "button becomes pressed"\ndo = "turn latch on for 5 s"\n'
+    )
+    running = Running(tmp_path, table)
+    site = running.site
+    eventually(lambda: site.input("meter")["value"] == 0, within=10)
+    board.tell("train 20 500 2000")
+    eventually(lambda: board.of("train"), within=10)
+    eventually(lambda: site.input("meter")["value"] == 500)
+    running.end()
+    board.tell("train 20 30 3000")
+    eventually(lambda: len(board.of("train")) == 2)
+    running.begin()
+    eventually(lambda: running.site.boards()[0]["up"], within=10)
+    board.tell("train 20 20 2000")
+    eventually(lambda: running.site.input("meter")["value"] == 520, within=8)  # another service has seen none of the 30
+    board.tell("train 21 1 1500")
+    eventually(lambda: running.site.output("latch")["confirmed"]["on"])
+    running.end()
+    board.end()

@@ -42,8 +42,10 @@ CAUSES = {
 CLOCKS_DIFFER = 60
 """Seconds by which the clock of a board of version 1.0 may be ahead: it tells 16 bits of seconds, and nothing else of a reset."""
 ANALOGUE_FULL = 1023
-OWNED = RULED = TIMED = 2
-"""From which minor version on it knows its host, keeps rules, and ends by itself what lasts."""
+OWNED = RULED = TIMED = COUNTED = 2
+"""From which minor version on it knows its host, keeps rules, ends by itself what lasts, and counts changes each millisecond."""
+MOST_CHANGES = 4
+"""Of a contact, between two looks; of a counter all are told."""
 NEAR_END, LATEST_END = 0.02, 0.15
 """Seconds: so long before its end an output that its board ends is not looked at; so long after the host's the board's is waited for."""
 TONE_AGAIN, TONE_LONGEST = 20.0, 60_000
@@ -69,6 +71,8 @@ class FirmwareLink(Master):
         """By line: monotonic seconds at which the board ends what it is at, by itself."""
         self._ending: dict[str, ev.Drive] = {}
         """Orders that only say that an end has come: they are carried out once the board's own has."""
+        self._counts: dict[int, tuple[int, int, bool]] = {}
+        """By line: changes that the board has counted, in which of its lives, and what the line was told to be at."""
         self._tones: dict[int, float] = {}
         """By line: when its tone was told last."""
         self._life = (0, 0)
@@ -425,11 +429,12 @@ class FirmwareLink(Master):
             self._same_life((up, rests))
             words = self._ask("read_input_registers", LEVELS, count=10, quiet=True)
         bits = words[0] | words[1] << 16
+        edges = self._edges()
         for line, input in self.inputs.items():
             if line in self.broken:
                 continue
             if not input.analogue:
-                self.seen(line, bool(bits >> line & 1))
+                self._see(line, bool(bits >> line & 1), edges.get(line))
             elif words[2 + line] <= ANALOGUE_FULL:
                 self.measured(
                     line,
@@ -461,6 +466,34 @@ class FirmwareLink(Master):
                 }
             elif trial.mode not in ("pwm", "tone"):
                 self.seen(line, bool(bits >> line & 1))
+
+    def _edges(self) -> dict[int, int]:
+        """How often contacts and counters have changed, as the board has counted."""
+        lines = [line for line, input in self.inputs.items() if not input.analogue]
+        if not lines or self._minor < COUNTED:
+            return {}
+        first, count = min(lines), max(lines) - min(lines) + 1
+        counts = self._ask("read_input_registers", EDGES + first, count=count, quiet=True)
+        return {line: counts[line - first] for line in lines}
+
+    def _see(self, line: int, high: bool, count: int | None) -> None:
+        """A contact, or a counter, with every change that the board has counted between two looks, also while it was out of reach."""
+        before = self._counts.get(line)
+        if count is None or before is None or before[1] != self._life[0]:
+            self.seen(line, high)
+        else:
+            state, came = before[2], (count - before[0]) & WHOLE
+            if self.inputs[line].kind != "counter" and came > MOST_CHANGES:  # it bounces: that it did is enough
+                came = MOST_CHANGES - (came & 1 ^ MOST_CHANGES & 1)
+            for _ in range(came):
+                state = not state
+                self.seen(line, state)
+            if not came:
+                self.seen(line, high)
+            else:
+                high = state
+        if count is not None:
+            self._counts[line] = count, self._life[0], high
 
     def _lives(self) -> tuple[int, int]:
         lives, rests = self._ask("read_input_registers", LIFE, count=2)
