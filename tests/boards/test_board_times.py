@@ -166,8 +166,38 @@ def test_pulses_are_counted_by_the_board_and_none_is_lost(tmp_path: Path) -> Non
     running.begin()
     eventually(lambda: running.site.boards()[0]["up"], within=10)
     board.tell("train 20 20 2000")
-    eventually(lambda: running.site.input("meter")["value"] == 520, within=8)  # another service has seen none of the 30
+    eventually(
+        lambda: running.site.input("meter")["value"] == 520, within=8
+    )  # another service has seen none of the 30
     board.tell("train 21 1 1500")
     eventually(lambda: running.site.output("latch")["confirmed"]["on"])
+    running.end()
+    board.end()
+
+
+def test_a_colour_lamp_and_a_sounder_on_one_small_board(tmp_path: Path) -> None:
+    """Three channels over two timers of one frequency, and a tune on its tone pin meanwhile."""
+    board = emulated.emulated()
+    table = SITE.split("[output]")[0] + (
+        f'[output]\nbell = {{ kind = "sounder", pin = "yard:line-{BELL}" }}\n'
+        'glow = { kind = "colour-lamp", frequency = "500 Hz", pins = { red = "yard:line-28", green = "yard:line-29", blue = "yard:line-14" } }\n'
+    )
+    running = Running(tmp_path, table.replace("PORT", board.port))
+    site = running.site
+    eventually(lambda: site.boards()[0]["up"], within=10)
+    site.turn("glow", "#ff0000")
+    eventually(lambda: board.measure(28, 30) == (0, 1))
+    assert (board.measure(29, 30), board.measure(14, 30)) == ((0, 0), (0, 0))
+    site.turn("glow", "#80ff40")
+    site.turn("bell", "A4", lasting="3 s")
+    shares = eventually(
+        lambda: (found := [board.measure(pin, 40)[1] for pin in (28, 29, 14)])[0] < 1 and found
+    )
+    assert shares[1] == 1
+    assert 0 < shares[2] < shares[0] < 1
+    assert board.measure(BELL, 60)[0] == pytest.approx(440, rel=0.01)
+    assert board.measure(28, 60)[0] == pytest.approx(500, rel=0.01)
+    site.stop()
+    eventually(lambda: all(board.measure(pin, 20) == (0, 0) for pin in (28, 29, 14, BELL)))
     running.end()
     board.end()

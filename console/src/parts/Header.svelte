@@ -23,7 +23,7 @@
   {#if pin}
     <button type="button" class="side" class:right class:used={!!pin.user} class:blank={pin.line === null} class:tried={!!pin.trial} disabled={!may(pin)} aria-pressed={may(pin) ? picked === pin.pin : undefined}
       onclick={() => pick(pin)} data-pin={pin.pin ?? pin.position} title={pin.power_on ? `before software: ${pin.power_on}` : undefined}>
-      <span class="words"><b>{what(pin)}</b>{#if on(pin) !== undefined}<i class:on={on(pin)}>{on(pin) ? 'on' : 'off'}</i>{/if}<small>{beside(pin)}</small></span>
+      <span class="words"><b>{what(pin)}</b>{#if on(pin) !== undefined}<i class:on={on(pin)}>{on(pin) ? 'on' : 'off'}</i>{/if}<small>{beside(pin)}</small>{#if pin.trouble}<small class="trouble">{pin.trouble}</small>{/if}</span>
       <span class="number" aria-hidden="true">{pin.number}</span><span class="sr">{pin.position}</span>
       <span class="pad" class:first={pin.number === 1} style:--high="{pin.high ?? 0}%" aria-hidden="true"></span>
     </button>
@@ -37,6 +37,7 @@
 </ol>
 
 <style>
+  .words .trouble { color: var(--ill); }
   ol { border-radius: var(--radius-base); background: linear-gradient(var(--ground), var(--ground)) center / 6.4rem 100% no-repeat; }
   li { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); }
   .side { display: flex; align-items: center; gap: 0.5rem; min-width: 0; min-height: 2.9rem; padding-right: 0.35rem; text-align: right; border-radius: var(--radius-base); cursor: pointer; }

@@ -19,10 +19,12 @@
   <span class="numbers"><strong>{pin.position ?? `line ${pin.line}`}</strong>{#if pin.position && pin.line !== null}<span>line {pin.line}</span>{/if}</span>
   <span class="what">{what}</span>
   {#if pin.can?.length}<span class="can">{pin.can.join(' ')}{pin.timer ? ` · ${pin.timer}` : ''}</span>{/if}
+  {#if pin.trouble}<span class="trouble">{pin.trouble}</span>{/if}
   {#if pin.high !== null}<span class="is" class:on={on}>{on === undefined ? '' : on ? 'on, ' : 'off, '}{pin.high === 0 ? 'low' : pin.high === 100 ? 'high' : `${Math.round(pin.high)} % high`}</span><span class="high" class:on={on} style:width="{pin.high}%"></span>{/if}
 </button>
 
 <style>
+  .trouble { color: var(--ill); font-size: 0.78rem; }
   .tile { position: relative; display: flex; flex-direction: column; text-align: left; padding: 0.35rem 0.55rem 0.5rem; min-height: 3.9rem; border: 1px solid var(--line); overflow: hidden; font-size: 0.82rem; cursor: pointer; }
   .tile:disabled { cursor: default; opacity: 1; }
   .tile:not(:disabled):hover, .picked { border-color: var(--on); }
