@@ -160,6 +160,10 @@ def test_pulses_are_counted_by_the_board_and_none_is_lost(tmp_path: Path) -> Non
     board.tell("train 20 500 2000")
     eventually(lambda: board.of("train"), within=10)
     eventually(lambda: site.input("meter")["value"] == 500)
+    assert "l in all" in eventually(lambda: running.cli("records", "meter").stdout)
+    kept = site.readings("meter")
+    assert kept["counted"]["rate_unit"] == "l/h"
+    assert len(kept["rows"]) < 10, "a thousand changes are no thousand rows"
     running.end()
     board.tell("train 20 30 3000")
     eventually(lambda: len(board.of("train")) == 2)

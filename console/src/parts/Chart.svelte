@@ -45,7 +45,7 @@
 <section class="card" aria-label="Chart of {label}">
   <header>
     <h2>{label}</h2>
-    {#if chart && readings}<p>{number(chart.last, 4)}{readings.unit ? ` ${readings.unit}` : ''} <small>{of[readings.step_seconds]}</small></p>{/if}
+    {#if chart && readings}<p>{number(chart.last, 4)}{readings.unit ? ` ${readings.unit}` : ''} <small>{of[readings.step_seconds]}</small>{#if readings.counted} <small>{number(readings.counted.came, 4)} {readings.unit} came{readings.counted.an_hour === null ? '' : `, ${number(readings.counted.an_hour, 3)} ${readings.counted.rate_unit} on average`}</small>{/if}</p>{/if}
     {#if away}<button type="button" class="btn preset-outlined-surface-500" onclick={away}>Take away<span class="sr"> {label}</span></button>{/if}
   </header>
   {#if chart}

@@ -483,7 +483,9 @@ class FirmwareLink(Master):
             self.seen(line, high)
         else:
             state, came = before[2], (count - before[0]) & WHOLE
-            if self.inputs[line].kind != "counter" and came > MOST_CHANGES:  # it bounces: that it did is enough
+            if (
+                self.inputs[line].kind != "counter" and came > MOST_CHANGES
+            ):  # it bounces: that it did is enough
                 came = MOST_CHANGES - (came & 1 ^ MOST_CHANGES & 1)
             for _ in range(came):
                 state = not state

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import shlex
 import sys
 from collections.abc import Mapping
@@ -376,8 +377,20 @@ def records(
 
 
 def _chart(name: str, found: Mapping[str, Any], zone: ZoneInfo) -> None:
-    """The mean of each interval as a bar."""
-    rows = found["rows"]
+    """The mean of each interval as a bar; of a counter what came in it."""
+    rows, counted = found["rows"], found["counted"]
+    if counted is not None:
+        rate = (
+            ""
+            if counted["an_hour"] is None
+            else f", {counted['an_hour']:.4g} {counted['rate_unit']} on average"
+        )
+        said = f"{counted['came']:.4g} {found['unit']} came{rate}; {rows[-1][3]:.6g} {found['unit']} in all"
+        click.echo(f"{click.style(name, bold=True)}: {said}")
+        came = [max(0.0, row[3] - before[3]) for before, row in itertools.pairwise(rows)]
+        rows = [[row[0], each, each, each] for row, each in zip(rows[1:], came, strict=True)]
+        if not rows:
+            return
     low, high = min(row[1] for row in rows), max(row[3] for row in rows)
     step = {0: "single readings", 60: "by the minute", 3600: "by the hour", 86400: "by the day"}[
         found["step_seconds"]

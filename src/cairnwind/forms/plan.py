@@ -106,11 +106,20 @@ class Usage(TypedDict):
     kilowatt_hours: float | None
 
 
+class Counted(TypedDict):
+    """What a counter has counted from the first of its readings to the last."""
+
+    came: float
+    an_hour: float | None
+    rate_unit: Annotated[str, Meta(description="What that is in: kWh in an hour are kW.")]
+
+
 Readings = TypedDict(
     "Readings",
     {
         "name": str, "unit": str, "step_seconds": int, "from": At, "to": At,
-        "rows": Annotated[list[tuple[int, float, float, float]], Meta(description="Milliseconds UTC, least, mean, greatest.")],
+        "rows": Annotated[list[tuple[int, float, float, float]], Meta(description="Milliseconds UTC, least, mean, greatest; of a counter of its total.")],
+        "counted": Annotated[Counted | None, Meta(description="Of a counter.")],
     },
 )  # fmt: skip
 

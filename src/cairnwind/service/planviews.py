@@ -339,6 +339,7 @@ class PlanViews:
         return answer({
             "name": name, "unit": unit, "step_seconds": step, "from": shapes.moment(begin), "to": shapes.moment(end),
             "rows": [[wall // 10**6, low, mean, high] for wall, low, mean, high in rows],
+            "counted": records.counted(input, rows) if input is not None else None,
         })  # fmt: skip
 
     # --- rehearsals ---------------------------------------------------------------------------------------

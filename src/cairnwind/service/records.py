@@ -5,6 +5,7 @@ The rules, which docs/records.md states for those who read the rows:
 * An output's day (in the site's zone) has its time on, how often it was switched on, and the energy of its load.
 * A reading is kept when it has moved by half a percent of its range, at most once in `SHORTEST`, and every
   `LONGEST` all the same. What has two states is kept at each change.
+* Of a counter its total is kept, so that what came in a time is the difference of the greatest and the least.
 * Each minute gets its least, its mean over time and its greatest value; hours are made of minutes, days of hours.
 * Single readings are kept for 2 days, minutes for 60, hours for 3 years; days are kept.
 """
@@ -28,6 +29,8 @@ from cairnwind.store.writer import Row, Writer
 MINUTE, HOUR, DAY = 60, 3600, 86400
 SHORTEST, LONGEST = 5 * NS, 300 * NS
 MOVED = 0.005
+COUNTED = 1e-9
+"""The range of a counter: whatever it has counted is kept, but no more often than all else."""
 KEPT = {0: 2 * DAY, MINUTE: 60 * DAY, HOUR: 1100 * DAY}
 """Seconds that rows are kept, by their step; days stay."""
 FLUSHED = 300
@@ -78,6 +81,7 @@ class Records:
         self._meters = {name: Meter(output) for name, output in site.outputs.items()}
         self._tracks: dict[str, _Track] = {}
         self._ranges = {name: _range(input) for name, input in site.inputs.items() if input.analogue}
+        self._counters = _counters(site)
         self._minute = self._written = 0
         self._day = ""
         self._rows: list[Row] = []
@@ -101,6 +105,7 @@ class Records:
         }
         self._late = {name: due for name, due in self._late.items() if name in self._tracks}
         self._ranges = {name: _range(input) for name, input in site.inputs.items() if input.analogue}
+        self._counters = _counters(site)
 
     def see_output(self, now: OutputNow, wall: int) -> None:
         """An output has changed."""
@@ -117,7 +122,9 @@ class Records:
     def see_input(self, now: InputNow, wall: int) -> None:
         """An input has changed."""
         self._roll(wall)
-        if now.name in self._ranges:
+        if now.name in self._counters:
+            self._keep(now.name, wall, now.total, COUNTED)
+        elif now.name in self._ranges:
             self._keep(now.name, wall, now.value, self._ranges[now.name])
         else:
             self._keep(now.name, wall, None if now.active is None else float(now.active), 0.0)
@@ -268,3 +275,16 @@ def readings_of(
         step = {DAY: HOUR, HOUR: MINUTE}.get(step, 0)
         rows = reader.readings(name, step, begin, end, limit)
     return step, rows
+
+
+def _counters(site: Site) -> frozenset[str]:
+    return frozenset(name for name, input in site.inputs.items() if input.kind == "counter")
+
+
+def counted(input: Input, rows: list[tuple[Any, ...]]) -> dict[str, Any] | None:
+    """Of a counter: what came from the first of its readings to the last, how much that is an hour, and what that is in (kWh in an hour are kW)."""
+    if input.kind != "counter" or not rows:
+        return None
+    came, hours = rows[-1][3] - rows[0][1], (rows[-1][0] - rows[0][0]) / NS / HOUR
+    unit = input.unit.removesuffix("h") if input.unit.endswith("Wh") else f"{input.unit}/h"
+    return {"came": came, "an_hour": came / hours if hours else None, "rate_unit": unit}
