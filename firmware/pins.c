@@ -271,7 +271,7 @@ void pins_plan(void) {
 static uint8_t may_go_on(uint8_t i) {
     uint8_t held = pins_on & BIT(i) ? 0 : rules_hold(i, planned);
     planned |= BIT(i);
-    if (held) pins[i].held = held;
+    if (held) pins[i].held = held, pins[i].lasts = 0; /* it was for this value, which does not come */
     return held ? HELD : 0;
 }
 

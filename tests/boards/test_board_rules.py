@@ -222,10 +222,13 @@ def test_needs_and_trips_at_the_pin_within_milliseconds(chip: emulated.Board) ->
     host.write(VALUE + heater, 1)
     chip.tell(f"analogue {knob} 3000")
     eventually(lambda: not chip.pin(heater))
+    host.write(384 + heater, 40)
     assert host.refused(VALUE + heater, 1) == 6
     chip.tell(f"analogue {knob} 1000")
     time.sleep(0.1)
     host.write(VALUE + heater, 1)
+    time.sleep(0.1)
+    assert chip.pin(heater), "what was to last 40 ms is not this one"
     chip.tell(f"level {trip} 1")
     eventually(lambda: not chip.pin(heater))
     assert host.refused(7, 2) == 6, "its cause is still there"

@@ -11,6 +11,8 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from functools import partial
 
 from cairnwind.boards import wire
+from cairnwind.boards.changes import Changes
+from cairnwind.boards.endings import TONE_LONGEST, Endings
 from cairnwind.boards.feeder import Feeder
 from cairnwind.boards.link import LineError, Seen
 from cairnwind.boards.master import UP, WHOLE, Master, runs
@@ -27,7 +29,7 @@ from cairnwind.core.values.settings import FULL
 IDENTITY, MAP_VERSION = 0x4357, 1
 """What our firmware says that it is, and the version of its map that this link knows (the high byte)."""
 WATCHDOG, REST, OWNER, FEED = range(4)
-MODE, VALUE, SAFE, FREQUENCY, LEFT, TONE_MS, LASTS, COIL = 32, 64, 96, 224, 128, 240, 384, 416
+MODE, VALUE, SAFE, FREQUENCY, TONE_MS, COIL = 32, 64, 96, 224, 240, 416
 FACTS, LIFE, LEVELS, CAPABLE, EDGES = 0, 12, 16, 32, 64
 OFF, OUTPUT, PULL_UP, PWM, ANALOGUE, TONE = range(6)
 CAN = {"pwm": 4, "analogue": 8, "tone": 16}
@@ -44,12 +46,6 @@ CLOCKS_DIFFER = 60
 ANALOGUE_FULL = 1023
 OWNED = RULED = TIMED = COUNTED = 2
 """From which minor version on it knows its host, keeps rules, ends by itself what lasts, and counts changes each millisecond."""
-MOST_CHANGES = 4
-"""Of a contact, between two looks; of a counter all are told."""
-NEAR_END, LATEST_END = 0.02, 0.15
-"""Seconds: so long before its end an output that its board ends is not looked at; so long after the host's the board's is waited for."""
-TONE_AGAIN, TONE_LONGEST = 20.0, 60_000
-"""A tone is told again after so many seconds: without that the board ends it after so many milliseconds."""
 
 
 class FirmwareLink(Master):
@@ -67,14 +63,8 @@ class FirmwareLink(Master):
         self._fed = 0.0
         """Monotonic seconds at which it was fed last."""
         self.rules = RuleKeeper(board.name, self, self._tripped)
-        self._ends: dict[int, float] = {}
-        """By line: monotonic seconds at which the board ends what it is at, by itself."""
-        self._ending: dict[str, ev.Drive] = {}
-        """Orders that only say that an end has come: they are carried out once the board's own has."""
-        self._counts: dict[int, tuple[int, int, bool]] = {}
-        """By line: changes that the board has counted, in which of its lives, and what the line was told to be at."""
-        self._tones: dict[int, float] = {}
-        """By line: when its tone was told last."""
+        self._endings = Endings(self)
+        self._changes = Changes()
         self._life = (0, 0)
         """How often the board has started, or, where it does not count that, seconds since it did; and how often it has rested by itself."""
         self._seen = 0.0
@@ -109,9 +99,7 @@ class FirmwareLink(Master):
             self.wrong(lines, error)
         self._set_up()
         self._write(TONE_MS, TONE_LONGEST)
-        self._ends.clear()
-        self._ending.clear()
-        self._tones.clear()
+        self._endings.clear()
         self.rules.load()
         self._life = self._lives() if self._tells else (facts[4], facts[8])
         if self._minor >= OWNED:
@@ -335,73 +323,37 @@ class FirmwareLink(Master):
         """A tone, or its end: this pin has one loudness."""
         hertz = round(millihertz / 1000) if parts else 0
         self._write(VALUE + line, hertz)
-        if hertz:
-            self._tones[line] = time.monotonic()
-        else:
-            self._tones.pop(line, None)
+        self._endings.sounds(line, hertz > 0)
         return parts if self._ask("read_holding_registers", VALUE + line, count=1)[0] == hertz else 0
 
-    def _tone_on(self) -> None:
-        """Tell tones again that go on for longer than the board lets them."""
-        for line, told in list(self._tones.items()):
-            if line not in self._ends and time.monotonic() - told > TONE_AGAIN:
-                value = self._ask("read_holding_registers", VALUE + line, count=1)[0]
-                self._write(VALUE + line, value)
-                self._tones[line] = time.monotonic()
-
     def _put_all(self, levels: Mapping[int, Put], orders: Sequence[ev.Drive]) -> dict[int, int]:
-        """What is for a time is ended by the board, by its own clock."""
-        lasting: dict[int, float] = {}
+        """What is for a time is ended by the board, by its own clock, and so are pulses of coils, whatever becomes of this host meanwhile."""
+        lasting: dict[int, int] = {}
         for order in orders:
-            lines = self._named[order.output].lines
-            for line in lines:
-                self._ends.pop(line, None)
-            if self._named[order.output].latching:
-                for line in lines:  # by the board's clock, whatever becomes of this host meanwhile
-                    self._write(LASTS + line, self._named[order.output].latching // 1_000_000)
-            elif order.lasts and self._minor >= TIMED and len(lines) == 1:
-                self._write(LASTS + lines[0], max(1, min(WHOLE, round(order.lasts / 1e6))))
-                lasting[lines[0]] = order.lasts / 1e9
+            output = self._named[order.output]
+            lasts = order.lasts if self._minor >= TIMED and len(output.lines) == 1 else 0
+            lasting |= dict.fromkeys(output.lines, lasts)
+            for line in output.lines if lasts or output.latching else ():
+                self._endings.tell(line, lasts or output.latching)
         shown = super()._put_all(levels, orders)
-        self._ends |= {line: time.monotonic() + seconds for line, seconds in lasting.items()}
+        for line, lasts in lasting.items():
+            self._endings.begun(line, lasts)
         return shown
 
     def _carry_out(self, orders: list[ev.Drive]) -> None:
         """What only says that an end has come waits for the board's."""
-        now = []
-        for order in orders:
-            self._ending.pop(order.output, None)
-            ends = self._ends.get(self._named[order.output].pin.line, 0.0)
-            if order.ended and 0 < ends - time.monotonic() < LATEST_END:
-                self._ending[order.output] = order
-            else:
-                now.append(order)
-        super()._carry_out(now)
-
-    def _end(self) -> None:
-        """Carry out those whose end has come."""
-        due = []
-        for name, order in list(self._ending.items()):
-            line, now = self._named[name].pin.line, time.monotonic()
-            ends = self._ends.get(line, 0.0)
-            if ends > now:
-                continue
-            left = self._ask("read_holding_registers", LEFT + line, count=1)[0] / 1000
-            if 0 < left < LATEST_END:  # its clock is a little slower, and it is the one that counts
-                self._ends[line] = now + left
-            else:
-                del self._ending[name]
-                due.append(order)
-        super()._carry_out(due)
+        super()._carry_out(
+            [order for order in orders if not self._endings.waits(order, self._named[order.output].pin.line)]
+        )
 
     def poll(self, seconds: float) -> None:
         """See `Master`; ends that are waited for come in time."""
-        if self._ending:
-            soonest = min(self._ends.get(self._named[name].pin.line, 0.0) for name in self._ending)
-            self.rest(max(0.0, min(seconds, soonest - time.monotonic() + 0.001)))
-            self._end()
+        pause = self._endings.pause
+        if pause is not None:
+            self.rest(min(seconds, pause))
+            super()._carry_out(self._endings.due())
             return
-        self._tone_on()
+        self._endings.sound_on()
         super().poll(seconds)
 
     def _set_frequency(self, line: int, millihertz: int) -> None:
@@ -429,43 +381,41 @@ class FirmwareLink(Master):
             self._same_life((up, rests))
             words = self._ask("read_input_registers", LEVELS, count=10, quiet=True)
         bits = words[0] | words[1] << 16
+        self._look_at_inputs(bits, words)
+        for line, output in self.outputs.items():
+            if not output.modulates(line) and not self._endings.near(line):
+                self.observed(line, FULL if bits >> line & 1 else 0)
+        for line, trial in self.tried.items():
+            self._look_at_trial(line, trial, bool(bits >> line & 1), words)
+
+    def _look_at_inputs(self, bits: int, words: Sequence[int]) -> None:
         edges = self._edges()
         for line, input in self.inputs.items():
             if line in self.broken:
                 continue
             if not input.analogue:
-                self._see(line, bool(bits >> line & 1), edges.get(line))
+                every = input.kind == "counter"
+                for high in self._changes.states(
+                    line, bool(bits >> line & 1), edges.get(line), self._life[0], every=every
+                ):
+                    self.seen(line, high)
             elif words[2 + line] <= ANALOGUE_FULL:
-                self.measured(
-                    line,
-                    words[2 + line],
-                    ANALOGUE_FULL,
-                    words[2 + line] / ANALOGUE_FULL * self.facts.reference,
-                )
-        for line, output in self.outputs.items():
-            if (
-                not output.modulates(line)
-                and time.monotonic() < self._ends.get(line, float("inf")) - NEAR_END
-            ):
-                self.observed(line, FULL if bits >> line & 1 else 0)
-        for line, trial in self.tried.items():
-            if trial.mode == "analogue":
-                raw = words[2 + line]
-                self.readings[line] = {
-                    "raw": raw,
-                    "full": ANALOGUE_FULL,
-                    "volts": raw / ANALOGUE_FULL * self.facts.reference,
-                }
-            elif trial.mode == "count":
-                count = self._ask("read_input_registers", EDGES + line, count=1, quiet=True)[0]
-                reading = self.readings.setdefault(line, {})
-                reading.setdefault("start", count)
-                reading |= {
-                    "level": FULL if bits >> line & 1 else 0,
-                    "count": (count - reading["start"]) & WHOLE,
-                }
-            elif trial.mode not in ("pwm", "tone"):
-                self.seen(line, bool(bits >> line & 1))
+                self.measured(line, words[2 + line], ANALOGUE_FULL, self._volts(words[2 + line]))
+
+    def _volts(self, raw: int) -> float:
+        return raw / ANALOGUE_FULL * self.facts.reference
+
+    def _look_at_trial(self, line: int, trial: Trial, high: bool, words: Sequence[int]) -> None:
+        if trial.mode == "analogue":
+            raw = words[2 + line]
+            self.readings[line] = {"raw": raw, "full": ANALOGUE_FULL, "volts": self._volts(raw)}
+        elif trial.mode == "count":
+            count = self._ask("read_input_registers", EDGES + line, count=1, quiet=True)[0]
+            reading = self.readings.setdefault(line, {})
+            reading.setdefault("start", count)
+            reading |= {"level": FULL if high else 0, "count": (count - reading["start"]) & WHOLE}
+        elif trial.mode not in ("pwm", "tone"):
+            self.seen(line, high)
 
     def _edges(self) -> dict[int, int]:
         """How often contacts and counters have changed, as the board has counted."""
@@ -475,27 +425,6 @@ class FirmwareLink(Master):
         first, count = min(lines), max(lines) - min(lines) + 1
         counts = self._ask("read_input_registers", EDGES + first, count=count, quiet=True)
         return {line: counts[line - first] for line in lines}
-
-    def _see(self, line: int, high: bool, count: int | None) -> None:
-        """A contact, or a counter, with every change that the board has counted between two looks, also while it was out of reach."""
-        before = self._counts.get(line)
-        if count is None or before is None or before[1] != self._life[0]:
-            self.seen(line, high)
-        else:
-            state, came = before[2], (count - before[0]) & WHOLE
-            if (
-                self.inputs[line].kind != "counter" and came > MOST_CHANGES
-            ):  # it bounces: that it did is enough
-                came = MOST_CHANGES - (came & 1 ^ MOST_CHANGES & 1)
-            for _ in range(came):
-                state = not state
-                self.seen(line, state)
-            if not came:
-                self.seen(line, high)
-            else:
-                high = state
-        if count is not None:
-            self._counts[line] = count, self._life[0], high
 
     def _lives(self) -> tuple[int, int]:
         lives, rests = self._ask("read_input_registers", LIFE, count=2)
