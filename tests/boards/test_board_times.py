@@ -42,7 +42,7 @@ def test_for_exactly_so_long(yard: tuple[emulated.Board, Running]) -> None:
     board, running = yard
     for name, setting, pin, ms, slack in (
         ("latch", "on", LOCK, 300, 1.01),
-        ("bell", "1 kHz", BELL, 2000, 1.5),
+        ("bell", "1 kHz", BELL, 2000, 1.6),
     ):
         board.ask(f"pair {pin} {30 - pin % 2}")
         board.ask("lag")

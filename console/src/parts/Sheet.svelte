@@ -120,7 +120,7 @@
           {#if why}
             <p>{why.sentence}</p>
             <dl>
-              {#each why.steps as step (step.stage + step.text)}<dt>{step.stage}</dt><dd>{step.text}</dd>{/each}
+              {#each why.steps as step, number (number)}<dt>{step.stage}</dt><dd>{step.text}</dd>{/each}
               {#if why.remedy}<dt>to change</dt><dd>{why.remedy}</dd>{/if}
               <dt>pin</dt><dd>{output.pin} (line {output.line}){live.boards[output.board]?.up ? '' : ', not answering'}</dd>
             </dl>
