@@ -9,6 +9,7 @@
      pair A B           from now on: how long both were high at once, the shortest time between one and the other, the longest that
                         either was; 'pair MS MS MS'
      train N COUNT US   so many pulses on a pin, high and low for so many microseconds each; 'train N' when they are over
+     stack              'stack BYTES': the most of it that was in use so far
      lag                'lag MS MS': by how much it has fallen behind the clock since, and the most of it at once
      first N            'first N MS': when one of the pair moved first since then */
 #include <simavr/avr_adc.h>
@@ -30,7 +31,6 @@
 #define PINS 32
 static avr_t *avr;
 static const char *ports = "ABCD"; /* pins 0 to 7 are the first of them, and so on */
-static int pins = PINS;
 static int line;
 static uint64_t character;
 static struct { uint8_t byte; uint64_t due; } out[4096];
@@ -64,7 +64,7 @@ static void moved(avr_irq_t *irq, uint32_t value, void *param) {
     long i = (long)param;
     uint8_t level = value & 1;
     (void)irq;
-    if (pins == PINS && i >= 18 && i <= 21 && !(avr->data[MCUCR] & 0x80)) return; /* the debug port has them */
+    if (i >= 18 && i <= 21 && !(avr->data[MCUCR] & 0x80)) return; /* the debug port has them */
     if (level == seen[i].level) return;
     seen[i].level = level;
     paired((int)i, level);
@@ -126,7 +126,7 @@ static void ease(void) {
     uint32_t flags = 0;
     for (int i = 0; i < 3; i++) avr_extint_set_strict_lvl_trig(avr, i, 0);
     avr_ioctl(avr, AVR_IOCTL_UART_SET_FLAGS('0'), &flags);
-    for (int i = 0; i < pins; i++)
+    for (int i = 0; i < PINS; i++)
         if (mask[i / 8] >> i % 8 & 1) { /* the same level again would not be noticed */
             int level = value[i / 8] >> i % 8 & 1;
             put_level(i, !level), put_level(i, level);
@@ -141,6 +141,7 @@ static void came_up(avr_t *chip) { /* also by its own watchdog */
 }
 
 static struct { int pin, level; unsigned left; uint64_t every, due; } train = {.pin = -1};
+static uint16_t deepest = 0xFFFF; /* that the stack pointer was at */
 static uint64_t lagged, worst; /* ns by which it fell behind the clock, which is not made up for */
 static int frozen;
 static void order(char *text) {
@@ -154,6 +155,7 @@ static void order(char *text) {
         printf("moves %d %llu %.3f\n", pin, (unsigned long long)seen[pin & 31].moves, seen[pin & 31].moved / (avr->frequency / 1e3));
     else if (sscanf(text, "train %d %u %d", &pin, &train.left, &value) == 3)
         train.pin = pin & 31, train.left *= 2, train.every = (uint64_t)value * (avr->frequency / 1000000), train.due = avr->cycle, train.level = 0;
+    else if (!strncmp(text, "stack", 5)) printf("stack %d\n", avr->ramend - deepest);
     else if (!strncmp(text, "lag", 3)) printf("lag %.3f %.3f\n", lagged / 1e6, worst / 1e6), lagged = worst = 0;
     else if (sscanf(text, "first %d", &pin) == 1)
         printf("first %d %.3f\n", pin, pair.first / (avr->frequency / 1e3));
@@ -167,7 +169,7 @@ static void order(char *text) {
         asked.pin = pin & 31, asked.due = avr->cycle + (uint64_t)value * (avr->frequency / 1000);
     } else if (!strncmp(text, "pins", 4)) {
         printf("pins ");
-        for (int i = 0; i < pins; i++) putchar('0' + seen[i].level);
+        for (int i = 0; i < PINS; i++) putchar('0' + seen[i].level);
         putchar('\n');
     }
     fflush(stdout);
@@ -195,7 +197,7 @@ int main(int argc, char **argv) {
     struct termios raw;
     if (argc < 2 || elf_read_firmware(argv[1], &image)) return fprintf(stderr, "no image\n"), 1;
     avr = avr_make_mcu_by_name(argc > 2 ? argv[2] : "atmega1284p");
-    if (argc > 2 && !strcmp(argv[2], "atmega328p")) ports = "CBD", pins = 24;
+    if (argc > 2 && !strcmp(argv[2], "atmega324p")) ports = "ADCB";
     avr_init(avr);
     chip_reset = avr->reset, avr->reset = came_up;
     avr_load_firmware(avr, &image);
@@ -212,7 +214,7 @@ int main(int argc, char **argv) {
     tcsetattr(far, TCSANOW, &raw);
     avr_irq_register_notify(avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_OUTPUT), sent, 0);
     uart_in = avr_io_getirq(avr, AVR_IOCTL_UART_GETIRQ('0'), UART_IRQ_INPUT);
-    for (long i = 0; i < pins; i++) {
+    for (long i = 0; i < PINS; i++) {
         pin_irq[i] = avr_io_getirq(avr, AVR_IOCTL_IOPORT_GETIRQ(ports[i / 8]), i % 8);
         avr_irq_register_notify(pin_irq[i], moved, (void *)i);
     }
@@ -226,6 +228,8 @@ int main(int argc, char **argv) {
         uint64_t until = avr->cycle + 1600;
         while (!frozen && avr->cycle < until) {
             int state = avr_run(avr);
+            uint16_t stack = avr->data[0x5D] | avr->data[0x5E] << 8;
+            if (stack > 256 && stack < deepest) deepest = stack;
             if (state == cpu_Done || state == cpu_Crashed) return fprintf(stderr, "the chip stopped: %d\n", state), 2;
         }
         if (frozen) avr->cycle += 1600;

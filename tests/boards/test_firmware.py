@@ -84,7 +84,7 @@ def host(chip: emulated.Board) -> Iterator[Host]:
 
 def test_what_two_chips_say_of_themselves_is_what_their_files_say(tmp_path: Path) -> None:
     """Nothing of a chip is known to the host but by its file, which a board writes itself."""
-    for name in ("atmega1284p", "atmega328p"):
+    for name in ("atmega1284p", "atmega324p"):
         chip = emulated.emulated(chip=name)
         out = tmp_path / f"{name}.toml"
         assert cairnwind("firmware", "describe", "--port", chip.port, "--out", str(out)).returncode == 0
@@ -95,22 +95,22 @@ def test_what_two_chips_say_of_themselves_is_what_their_files_say(tmp_path: Path
 
 
 def test_a_board_of_another_family_under_the_link() -> None:
-    """The same rules, pins and ways on a chip with a fifth of the memory, whose numbers are others."""
-    chip = emulated.emulated(chip="atmega328p")
+    """The same rules, pins and ways on a chip with an eighth of the memory, whose numbers are others."""
+    chip = emulated.emulated(chip="atmega324p")
     outputs = [
         Output("relay", "relay", Pin("b", 21)),
-        Output("lamp", "fan", Pin("b", 10), frequency=Fraction(500)),
+        Output("lamp", "fan", Pin("b", 12), frequency=Fraction(500)),
     ]
     inputs = [Input("knob", "analogue", Pin("b", 2), unit="V")]
-    beyond = Output("beyond", "relay", Pin("b", 30))
+    beyond = Output("beyond", "relay", Pin("b", 24))
     linked = Linked(chip.port, [*outputs, beyond], inputs)
     linked.link.drive(
         [ev.Drive("relay", 1, ON), ev.Drive("lamp", 1, Level(250_000)), ev.Drive("beyond", 1, ON)]
     )
     eventually(lambda: linked.settings() == {"relay": ON, "lamp": Level(250_000)})
-    assert "line 30 of b, which beyond is wired to, cannot do that" in linked.of(ev.Failed)[0].reason
+    assert "line 24 of b, which beyond is wired to, cannot do that" in linked.of(ev.Failed)[0].reason
     assert chip.pin(21)
-    assert chip.measure(10, 60) == (pytest.approx(500, rel=0.01), pytest.approx(0.25, abs=0.02))
+    assert chip.measure(12, 60) == (pytest.approx(500, rel=0.01), pytest.approx(0.25, abs=0.02))
     chip.tell("analogue 2 2000")
     eventually(lambda: abs((linked.of(ev.Measured)[-1].volts or 0) - 2.0) < 0.02)
     linked.link.close()

@@ -150,7 +150,7 @@ def test_what_is_not_ours_or_of_another_version_is_refused_before_anything_is_lo
     assert "no serial port /dev/ttyUSB77" in missing.stderr
 
 
-@pytest.mark.parametrize("chip", ["atmega1284p", "atmega328p"])
+@pytest.mark.parametrize("chip", ["atmega1284p", "atmega324p"])
 def test_the_shipped_image_is_what_its_sources_make(tmp_path: Path, chip: str) -> None:
     built = firmware.build(tmp_path / "out", 115_200, 1, chip)
     assert built.path.read_text() == firmware.shipped(chip).read_text(), "make -C firmware shipped"
