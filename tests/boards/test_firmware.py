@@ -110,7 +110,8 @@ def test_a_board_of_another_family_under_the_link() -> None:
     eventually(lambda: linked.settings() == {"relay": ON, "lamp": Level(250_000)})
     assert "line 24 of b, which beyond is wired to, cannot do that" in linked.of(ev.Failed)[0].reason
     assert chip.pin(21)
-    assert chip.measure(12, 60) == (pytest.approx(500, rel=0.01), pytest.approx(0.25, abs=0.02))
+    # a write to another pin of its port disturbs the emulated timer for a period, and the line's driver is one
+    eventually(lambda: chip.measure(12, 60) == (pytest.approx(500, rel=0.01), pytest.approx(0.25, abs=0.01)))
     chip.tell("analogue 2 2000")
     eventually(lambda: abs((linked.of(ev.Measured)[-1].volts or 0) - 2.0) < 0.02)
     linked.link.close()
