@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import sqlite3
 import threading
+import time
 from pathlib import Path
 from typing import Any
 
@@ -75,6 +77,34 @@ def test_what_is_written_is_read_back_in_its_order(path: Path) -> None:
     assert reader.journal(after=0, limit=1)[0].text == "row 1 – ‘ü’"
     assert reader.journal(after=0, limit=1)[0].data == {"setting": {"level": 12.5}}
     reader.close()
+
+
+def test_a_database_is_not_closed_under_the_hands_of_who_reads_it(path: Path) -> None:
+    """SQLite of Python does not survive that: the whole process ended, with whatever it was about to say."""
+    prepare(path)
+    with contextlib.closing(sqlite3.connect(path)) as journal, journal:
+        rows = ((n, n, "change", "lamp", "lamp is on", "", "somebody", "{}") for n in range(1, 100_000))
+        journal.executemany("INSERT INTO journal VALUES (?, ?, ?, ?, ?, ?, ?, ?)", rows)
+    for after in range(10):
+        reader, told = Reader(path), []
+
+        def read(reader: Reader = reader, told: list[str] = told) -> None:
+            while not told:
+                try:
+                    assert not reader.journal(source="nobody")
+                    assert reader.last() == 99_999
+                except CallerError as error:
+                    told.append(error.sentence)
+
+        threads = [threading.Thread(target=read) for _ in range(3)]
+        for each in threads:
+            each.start()
+        time.sleep(after / 100)
+        reader.close()
+        for each in threads:
+            each.join()
+        assert told
+        assert set(told) == {"The service is stopping."}
 
 
 def test_a_commit_is_told_after_it_and_slow_commits_make_large_groups(path: Path) -> None:

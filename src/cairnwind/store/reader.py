@@ -115,6 +115,55 @@ LOOK_EVERY = 20_000
 """Steps of the database's machine between two looks at the time."""
 
 
+def _closing() -> CallerError:
+    return CallerError("busy", "The service is stopping.", "Ask again when it runs.")
+
+
+class _Own:
+    """The connection of one thread. Never closed under the hands of that thread: the interpreter does not survive that."""
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self._connection = connection
+        self._lock = threading.Lock()
+        self._closed = False
+
+    def ask(
+        self, sql: str, values: tuple[Any, ...], within: float | None = None, most: int = -1
+    ) -> list[tuple[Any, ...]]:
+        """``most`` rows, or all. Raises `CallerError` where it takes more than ``within`` seconds, or is closed meanwhile."""
+        with self._lock:
+            if self._closed:
+                raise _closing()
+            end = None if within is None else time.monotonic() + within
+            if end is not None:
+                self._connection.set_progress_handler(
+                    lambda: self._closed or time.monotonic() > end, LOOK_EVERY
+                )
+            cursor = self._connection.cursor()
+            try:
+                cursor.execute(sql, values)
+                return cursor.fetchall() if most < 0 else cursor.fetchmany(most)
+            except sqlite3.OperationalError as error:
+                if "interrupted" not in str(error):
+                    raise
+                if self._closed:
+                    raise _closing() from None
+                raise CallerError(
+                    "busy", f"This search took longer than {within:g} s and was given up.",
+                    "Narrow it: name an output or an input, a kind, or a shorter time.",
+                ) from None  # fmt: skip
+            finally:
+                cursor.close()
+                if end is not None:
+                    self._connection.set_progress_handler(None, 0)
+
+    def close(self) -> None:
+        """Close it as soon as its thread is done with what it asks."""
+        self._closed = True
+        with self._lock:
+            self._connection.close()
+
+
 class Reader:
     """Reads; one connection a thread, so that readers never wait for one another nor for the writer.
 
@@ -124,8 +173,9 @@ class Reader:
     def __init__(self, path: Path) -> None:
         self._path = path
         self._local = threading.local()
-        self._open: dict[threading.Thread, sqlite3.Connection] = {}
+        self._open: dict[threading.Thread, _Own] = {}
         self._lock = threading.Lock()
+        self._closed = False
         self.unreadable: list[tuple[str, str]] = []
         """What could not be read at the start: its kind, and in words which."""
         self._searches = threading.BoundedSemaphore(SEARCHES)
@@ -368,20 +418,23 @@ class Reader:
         return (row[0], jsontext.read(row[1])) if row else None
 
     def close(self) -> None:
-        """Close every thread's connection."""
+        """Close every thread's connection; a search that is under way is given up first."""
         with self._lock:
-            for connection in self._open.values():
-                connection.close()
+            self._closed = True
+            for own in self._open.values():
+                own.close()
 
-    def _connection(self) -> sqlite3.Connection:
-        connection: sqlite3.Connection | None = getattr(self._local, "connection", None)
-        if connection is None:
-            connection = self._local.connection = connect(self._path)
+    def _own(self) -> _Own:
+        own: _Own | None = getattr(self._local, "own", None)
+        if own is None:
             with self._lock:
+                if self._closed:
+                    raise _closing()
+                own = self._local.own = _Own(connect(self._path))
                 for thread in [each for each in self._open if not each.is_alive()]:
                     self._open.pop(thread).close()
-                self._open[threading.current_thread()] = connection
-        return connection
+                self._open[threading.current_thread()] = own
+        return own
 
     def _search(self, sql: str, values: tuple[Any, ...]) -> list[tuple[Any, ...]]:
         """Rows of what may be long. Raises `CallerError` (``busy``) where too many search, or this takes too long."""
@@ -389,24 +442,14 @@ class Reader:
             raise CallerError(
                 "busy", "Too many search the journal and the records at once.", "Try again in a moment."
             )
-        connection, end = self._connection(), time.monotonic() + SEARCH_WITHIN
-        connection.set_progress_handler(lambda: time.monotonic() > end, LOOK_EVERY)
         try:
-            return connection.execute(sql, values).fetchall()
-        except sqlite3.OperationalError as error:
-            if "interrupted" not in str(error):
-                raise
-            raise CallerError(
-                "busy", f"This search took longer than {SEARCH_WITHIN:g} s and was given up.",
-                "Narrow it: name an output or an input, a kind, or a shorter time.",
-            ) from None  # fmt: skip
+            return self._own().ask(sql, values, SEARCH_WITHIN)
         finally:
-            connection.set_progress_handler(None, 0)
             self._searches.release()
 
     def _all(self, sql: str, values: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
-        return self._connection().execute(sql, values).fetchall()
+        return self._own().ask(sql, values)
 
     def _one(self, sql: str, values: tuple[Any, ...] = ()) -> tuple[Any, ...] | None:
-        row: tuple[Any, ...] | None = self._connection().execute(sql, values).fetchone()
-        return row
+        found = self._own().ask(sql, values, most=1)
+        return found[0] if found else None
