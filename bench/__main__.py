@@ -1,4 +1,4 @@
-"""Run the rows whose name matches a pattern; print a table; write ``build/bench.json``."""
+"""Run the rows whose name matches one of the patterns; print a table; write ``build/bench.json``."""
 
 from __future__ import annotations
 
@@ -16,12 +16,10 @@ from bench.table import ROWS, Row, write
 
 def main() -> None:
     """Measure and show."""
-    pattern = sys.argv[1] if len(sys.argv) > 1 and sys.argv[1] != "." else "*"
-    chosen = [
-        name for name in ROWS if fnmatch.fnmatch(name, f"*{pattern.strip('*')}*" if pattern != "*" else "*")
-    ]
+    patterns = [f"*{each.strip('*.')}*" for each in sys.argv[1:] or ["*"]]
+    chosen = [name for name in ROWS if any(fnmatch.fnmatch(name, each) for each in patterns)]
     if not chosen:
-        raise SystemExit(f"No row matches '{pattern}'. Rows: {', '.join(ROWS)}")
+        raise SystemExit(f"No row matches '{' '.join(sys.argv[1:])}'. Rows: {', '.join(ROWS)}")
     rows: list[Row] = []
     failed: list[str] = []
     out = Console(width=None if sys.stdout.isatty() else 150, highlight=False)

@@ -5,8 +5,8 @@
 #include <stdint.h>
 
 #define IDENTITY 0x4357
-#define VERSION 0x0102 /* high byte: raised when the map changes in a way that an older host would not bear */
-#define VERSION_TEXT "1.2"
+#define VERSION 0x0103 /* high byte: raised when the map changes in a way that an older host would not bear */
+#define VERSION_TEXT "1.3"
 #ifndef PINS /* a chip with fewer says so, and how many analogue channels (from pin 0 on) and PWM timers it has */
 #define PINS 32
 #define ANALOGUE 8

@@ -9,6 +9,8 @@
      pair A B           from now on: how long both were high at once, the shortest time between one and the other, the longest that
                         either was; 'pair MS MS MS'
      train N COUNT US   so many pulses on a pin, high and low for so many microseconds each; 'train N' when they are over
+     turn A B N US      N changes of the two lines of an encoder (fewer than 0: the other way round), one each so many microseconds, the first time from
+                        both low; 'turn A' when they are over
      stack              'stack BYTES': the most of it that was in use so far
      lag                'lag MS MS': by how much it has fallen behind the clock since, and the most of it at once
      first N            'first N MS': when one of the pair moved first since then */
@@ -141,6 +143,7 @@ static void came_up(avr_t *chip) { /* also by its own watchdog */
 }
 
 static struct { int pin, level; unsigned left; uint64_t every, due; } train = {.pin = -1};
+static struct { int pin[2], of, left; unsigned place; uint64_t every, due; } turn;
 static uint16_t deepest = 0xFFFF; /* that the stack pointer was at */
 static uint64_t lagged, worst; /* ns by which it fell behind the clock, which is not made up for */
 static int frozen;
@@ -155,6 +158,8 @@ static void order(char *text) {
         printf("moves %d %llu %.3f\n", pin, (unsigned long long)seen[pin & 31].moves, seen[pin & 31].moved / (avr->frequency / 1e3));
     else if (sscanf(text, "train %d %u %d", &pin, &train.left, &value) == 3)
         train.pin = pin & 31, train.left *= 2, train.every = (uint64_t)value * (avr->frequency / 1000000), train.due = avr->cycle, train.level = 0;
+    else if (sscanf(text, "turn %d %d %d %d", &turn.pin[0], &turn.pin[1], &turn.left, &value) == 4)
+        turn.place = turn.of == turn.pin[0] ? turn.place : 0, turn.of = turn.pin[0], turn.every = (uint64_t)value * (avr->frequency / 1000000), turn.due = avr->cycle;
     else if (!strncmp(text, "stack", 5)) printf("stack %d\n", avr->ramend - deepest);
     else if (!strncmp(text, "lag", 3)) printf("lag %.3f %.3f\n", lagged / 1e6, worst / 1e6), lagged = worst = 0;
     else if (sscanf(text, "first %d", &pin) == 1)
@@ -249,6 +254,11 @@ int main(int argc, char **argv) {
         while (train.left && train.due <= avr->cycle) {
             put_level(train.pin, train.level = !train.level), train.due += train.every;
             if (!--train.left) printf("train %d\n", train.pin), fflush(stdout);
+        }
+        while (turn.left && turn.due <= avr->cycle) {
+            turn.place += turn.left > 0 ? 1 : 3, turn.left += turn.left > 0 ? -1 : 1, turn.due += turn.every;
+            put_level(turn.pin[0], turn.place % 4 == 1 || turn.place % 4 == 2), put_level(turn.pin[1], turn.place % 4 >= 2);
+            if (!turn.left) printf("turn %d\n", turn.pin[0]), fflush(stdout);
         }
         if (asked.pin >= 0 && asked.due <= avr->cycle) answer();
         static unsigned slices;

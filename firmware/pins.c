@@ -27,6 +27,7 @@ static uint16_t rests; /* falls to safe since the reset */
 static uint16_t half; /* the high word of a frequency, until the low one comes */
 static uint32_t planned; /* what the frame that is being checked puts on, and the sum that it tells */
 static uint16_t planned_sum;
+static uint16_t turns[PINS / 2]; /* of two pins beside each other: how often they have changed one way, less the other */
 uint16_t line_speed;
 uint32_t pins_on;
 
@@ -169,10 +170,22 @@ static void save(void) {
     saved = saved + 1 < KEPT_END ? saved + 1 : 0;
 }
 
+/* two lines of an encoder go round 0, 1, 3, 2 one way: a change of both at once has no way */
+static void follow(uint8_t pair, uint8_t was, uint8_t is) {
+    static const uint8_t place[] = {0, 1, 3, 2};
+    uint8_t by = (place[is] - place[was]) & 3;
+    if (by == 1) turns[pair]++;
+    else if (by == 3) turns[pair]--;
+}
+
 void pins_tick(void) {
-    uint32_t now = hw_millis(), seen = hw_levels(), moved = seen ^ levels, due = timed;
-    for (uint8_t i = 0; moved; i++, moved >>= 1)
+    uint32_t now = hw_millis(), seen = hw_levels(), moved = seen ^ levels, before = levels, is = seen, due = timed;
+    for (uint8_t i = 0; moved; i += 2, moved >>= 2, before >>= 2, is >>= 2) {
+        if (!(moved & 3)) continue;
         if (moved & 1) pins[i].edges++;
+        if (moved & 2) pins[i + 1].edges++;
+        follow(i / 2, before & 3, is & 3);
+    }
     levels = seen;
     if (!resting && watchdog && now - fed >= watchdog) rest();
     for (uint8_t i = 0; due; i++, due >>= 1) {
@@ -220,6 +233,10 @@ uint8_t pins_input(uint16_t at, uint16_t *value) {
     }
     if (at >= 18 && at < 18 + MOST_ANALOGUE) {
         *value = at < 18 + ANALOGUE && pins[at - 18].mode == MODE_ANALOGUE ? hw_analogue((uint8_t)(at - 18)) : 0xFFFF;
+        return 0;
+    }
+    if (at >= 128 && at < 128 + PINS / 2) {
+        *value = turns[at - 128];
         return 0;
     }
     if (at < 32 || at >= 128 || at % 32 >= PINS) return 2;

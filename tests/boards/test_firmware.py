@@ -196,7 +196,7 @@ def test_number_and_speed_are_settled_over_the_line_and_kept() -> None:
     assert host.refused(5, 7777) == 3, "a speed that its line cannot have"
     host.client.close()
     said = cairnwind(*args)
-    assert "firmware 1.2 on atmega1284p, 32 pins" in said.stdout, said
+    assert "firmware 1.3 on atmega1284p, 32 pins" in said.stdout, said
     assert "its own watchdog" in said.stdout, "it has started anew by itself"
     chip.tell("reset")
     time.sleep(0.3)
@@ -211,9 +211,9 @@ def test_number_and_speed_are_settled_over_the_line_and_kept() -> None:
 
 
 def test_who_it_is_and_what_its_pins_can_do(host: Host) -> None:
-    assert host.read(0, 4) == [0x4357, 0x0102, 1, 32]
+    assert host.read(0, 4) == [0x4357, 0x0103, 1, 32]
     told = host.client.read_device_information(device_id=1).information
-    assert told == {0: b"Cairnwind", 1: b"board", 2: b"1.2"}
+    assert told == {0: b"Cairnwind", 1: b"board", 2: b"1.3"}
     can = host.read(32, 32)
     assert can[0] == 0xFF0B, "output, pull-up, analogue; no timer"
     assert (can[28] >> 8, can[29] >> 8, can[14] >> 8, can[15] >> 8) == (0, 0, 1, 1), (

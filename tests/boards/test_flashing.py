@@ -109,7 +109,7 @@ def test_it_is_loaded_whole_and_the_board_is_asked_who_it_is() -> None:
         "firmware", "load", "--port", programmer.port, "--programmer", "stk500v1", "--board-port", board.port
     )
     assert loaded.returncode == 0, loaded
-    assert f"{board.port} answers: firmware 1.2 on native, 32 pins, about 5.0 V" in loaded.stdout
+    assert f"{board.port} answers: firmware 1.3 on native, 32 pins, about 5.0 V" in loaded.stdout
     image = firmware.read(firmware.shipped())
     assert firmware.MARK.search(programmer.flash)
     assert programmer.flash[image.size + 256 :].strip(b"\xff") == b""
@@ -155,7 +155,7 @@ def test_the_shipped_image_is_what_its_sources_make(tmp_path: Path, chip: str) -
     built = firmware.build(tmp_path / "out", 115_200, 1, chip)
     assert built.path.read_text() == firmware.shipped(chip).read_text(), "make -C firmware shipped"
     slow = cairnwind("firmware", "build", "--baud", "9600", "--unit", "5", "--out", str(tmp_path / "slow"))
-    assert "version 1.2 for atmega1284p, 9600 baud" in slow.stdout
+    assert "version 1.3 for atmega1284p, 9600 baud" in slow.stdout
 
 
 @pytest.mark.parametrize("unit", [1, 200])

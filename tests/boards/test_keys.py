@@ -82,7 +82,7 @@ lines = 8
 [board.pad]
 link = "keys"
 device = "Bench keypad"
-keys = ["volumeup", "dial+", "dial-", "code-464"]
+keys = ["volumeup", "dial+", "dial-", "code-464", "wheel"]
 [output.lamp]
 kind = "lamp"
 pin = "near:line-0"
@@ -108,6 +108,9 @@ words = ["still", "turned"]
 [input.steps]
 kind = "counter"
 pin = "pad:line-3"
+[input.wheel]
+kind = "encoder"
+pin = "pad:line-4"
 [[reflex]]
 name = "twice"
 when = "button becomes down twice within 600 ms"
@@ -158,14 +161,19 @@ def test_one_button_switches_several_and_a_knob_dims(pad: Pad, tmp_path: Path) -
         pad.send(evdev.KEY, 464, 1)
         pad.send(evdev.KEY, 464, 0)
     eventually(lambda: site.input("steps")["value"] == 5)
+    for turned in (3, -5, 1):
+        pad.send(evdev.TURN, evdev.AXES["wheel"], turned)
+    eventually(lambda: site.input("wheel")["value"] == -1)
     pad.down.add(evdev.NAMES["volumeup"])  # an event that the kernel had no room for
     eventually(lambda: site.input("button")["state"] == "down")
     pad.pull()
     eventually(lambda: site.input("button")["state"] == "unknown", within=10)
     assert "has gone" in next(each["reason"] for each in site.boards() if each["name"] == "pad")
     pad.down.clear()
+    assert site.input("wheel")["value"] is None
     pad.plug()
     eventually(lambda: site.input("button")["state"] == "up", within=10)
+    assert site.input("wheel")["value"] == -1
     assert "volumeup" in running.cli("pins", "pad").stdout
     running.end()
 
@@ -234,7 +242,7 @@ def test_a_keypad_opens_what_is_guarded_and_its_code_stands_nowhere(pad: Pad, tm
     [
         ('[board.pad]\nlink = "keys"\ndevice = "x"\nkeys = ["entr"]', "Did you mean 'enter'?"),
         ('[board.pad]\nlink = "keys"\ndevice = "x"\nkeys = ["enter", "code-28"]', "'enter' is there twice"),
-        ('[board.pad]\nlink = "keys"\ndevice = "x"\nkeys = ["enter"]\n[output.y]\nkind = "relay"\npin = "pad:line-0"', "is for contact and counter alone"),
+        ('[board.pad]\nlink = "keys"\ndevice = "x"\nkeys = ["enter"]\n[output.y]\nkind = "relay"\npin = "pad:line-0"', "is for contact, counter and encoder alone"),
         ('[remote.keypad.door]\ndevice = "x"\nopens = "store"\nkey = "k"', "There is no guarded output called 'store'"),
     ],
 )  # fmt: skip
@@ -248,5 +256,5 @@ def test_devices_are_named_or_said_not_to_be_there(pad: Pad) -> None:
     with pytest.raises(BoardError, match=r"No input device called 'Door' is here"):
         evdev.find("Door")
     with pytest.raises(CallerError):
-        evdev.line("dial")
+        evdev.line("dail")
     assert set(evdev.DIGITS.values()) == set("0123456789")

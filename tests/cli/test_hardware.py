@@ -215,7 +215,7 @@ def test_chain_doctor_and_firmware(demo: Demo, tmp_path: Path) -> None:
     assert "for atmega1284p, 115200 baud" in cairnwind("firmware", "show").stdout
     board = emulated.native(unit=3)
     asked = cairnwind("firmware", "ask", "--port", board.port, "--unit", "3").stdout
-    assert "firmware 1.2 on native, 32 pins" in asked
+    assert "firmware 1.3 on native, 32 pins" in asked
     assert "Nothing answers" in cairnwind("firmware", "ask", "--port", board.port, "--unit", "4").stderr
     with serial.Serial(board.port, exclusive=True):
         for asks in (("ask",), ("load", "--programmer", "stk500v1")):

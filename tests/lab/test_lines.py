@@ -12,6 +12,7 @@ from fractions import Fraction
 import pytest
 
 from cairnwind.boards import gpio
+from cairnwind.boards.quadrature import path
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.claims import Source
 from cairnwind.core.facts.hardware import Pin
@@ -31,6 +32,7 @@ HAND = Source("test", "a hand", "keep")
 WATCH = """
 import struct, sys, time
 from cairnwind.boards import gpio
+from cairnwind.boards.quadrature import path
 chip = gpio.Chip({chip!r})
 print("ready", flush=True)
 seen, end = [], time.monotonic() + 60
@@ -256,6 +258,31 @@ def test_an_edge_that_was_lost_and_a_chip_that_went_with_outputs_only(opened: Ma
     os.read(link.link._watched[4].file, 1024)
     eventually(lambda: link.of(ev.InputSeen)[-1].active is True)
     print(f"right after {time.monotonic() - began:.2f} s")
+
+
+def test_an_encoder_is_followed_by_its_edges_in_order(opened: Make, world: World) -> None:
+    """Turned as fast as the lines can be moved, with bounces; both ways, and once while nobody reads."""
+    knob = Input("knob", "encoder", Pin("b", 4), second=Pin("b", 5), pull="none")
+    for line in (4, 5):
+        world.pull(line, False)
+    host = opened([], [knob])
+    eventually(lambda: host.of(ev.InputSeen))
+    assert [(event.active, event.way) for event in host.of(ev.InputSeen)] == [(False, 0)]
+
+    def steps() -> int:
+        return sum(event.way for event in host.of(ev.InputSeen) if event.active)
+
+    lines, expected = (False, False), 0
+    for changes in (40, -12, -80, 4):
+        for levels in path(*lines, changes):
+            for number in (0, 1):
+                if levels[number] != lines[number]:
+                    for level in (levels[number], lines[number], levels[number]):
+                        world.pull(4 + number, level)
+            lines = levels
+        expected += changes // 4
+        eventually(lambda e=expected: steps() == e)
+    assert not host.of(ev.LinkLost)
 
 
 def test_a_chip_that_is_not_there_and_one_that_goes(opened: Make, world: World) -> None:

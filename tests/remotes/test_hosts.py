@@ -239,8 +239,9 @@ def test_a_slow_line_gets_a_long_answer_whole(ways: Ways) -> None:
         {"jsonrpc": "2.0", "id": id, "method": "look", "params": {"name": "gallery"}} for id in range(40)
     ]
     host.write(json.dumps(looks).encode() + b"\n")
-    came = b""
+    came, end = b"", time.monotonic() + 60
     while not any(line.startswith(b"[") for line in came.split(b"\n")[:-1]):  # as at some 50,000 baud
+        assert time.monotonic() < end, (came[-300:], ways.running.site.remote_traffic("bench")["frames"][-8:])
         time.sleep(0.1)
         with contextlib.suppress(BlockingIOError):
             came += os.read(host.mine, 600)

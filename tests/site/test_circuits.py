@@ -113,6 +113,7 @@ EACH = {
     "relay": 'kind = "relay"\npin = "shelf:J2-9"\ndraws = { supply = "rail", current = "72 mA" }',
     "opto": 'kind = "relay"\npin = "shelf:J2-9"\nsense = "active-low"',
     "switch": 'kind = "contact"\npin = "shelf:J3-4"\npull = "up"',
+    "encoder": 'kind = "encoder"\npin = "shelf:J3-4"\nsecond = "shelf:J3-5"',
     "thermistor": 'kind = "analogue"\npin = "shelf:J3-10"\nscale = { thermistor = "10 kohm", beta = 3950, series = "10 kohm", volts = "3.3 V" }',
     "sensor": 'kind = "analogue"\npin = "shelf:J3-10"',
 }
@@ -121,7 +122,7 @@ EACH = {
 @pytest.mark.parametrize("shape", SHAPES)
 def test_each_has_the_circuit_of_its_kind(shape: str, tmp_path: Path) -> None:
     file = tmp_path / "site.toml"
-    word = "input" if shape in ("switch", "thermistor", "sensor") else "output"
+    word = "input" if shape in ("switch", "encoder", "thermistor", "sensor") else "output"
     file.write_text(f"{HEAD}[{word}.x]\n{EACH[shape]}", "utf-8")
     found = circuit("x", read_site(file))
     assert found.shape == shape

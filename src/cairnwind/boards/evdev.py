@@ -72,13 +72,13 @@ CLEAR = frozenset(NAMES[each] for each in ("esc", "backspace", "delete", "numeri
 
 
 class Line(NamedTuple):
-    """A key, or one way round of a knob."""
+    """A key, a knob, or one way round of one."""
 
     text: str
     kind: int
     code: int
     way: int = 0
-    """Of a knob: 1 or -1."""
+    """Of a knob: 1 or -1; 0: the whole knob."""
 
 
 def line(value: object) -> Line:
@@ -88,12 +88,12 @@ def line(value: object) -> Line:
         return Line(text, KEY, NAMES[text])
     if match := re.fullmatch(r"code-(\d{1,3})", text):
         return Line(text, KEY, int(match[1]))
-    if match := re.fullmatch(r"(\w+)([+-])", text):
+    if match := re.fullmatch(r"(\w+?)([+-]?)", text):
         if match[1] in AXES:
-            return Line(text, TURN, AXES[match[1]], 1 if match[2] == "+" else -1)
+            return Line(text, TURN, AXES[match[1]], {"+": 1, "-": -1, "": 0}[match[2]])
     raise CallerError(
-        "", f"{value!r} is no key, and no way round of a knob",
-        nearest(text, [*NAMES, *(f"{axis}{way}" for axis in AXES for way in "+-")])
+        "", f"{value!r} is no key, no knob and no way round of one",
+        nearest(text, [*NAMES, *(f"{axis}{way}" for axis in AXES for way in ("", "+", "-"))])
         or 'Write "enter", "kp1", "volumeup", "code-464" or "dial+"; cairnwind doctor lists devices.',
     )  # fmt: skip
 

@@ -22,6 +22,8 @@ DRIVERS = {"push-pull": 0, "open-drain": 1 << 6, "open-source": 1 << 7}
 PULL_UP, PULL_DOWN, NO_PULL = 1 << 8, 1 << 9, 1 << 10
 PULLS = {"up": PULL_UP, "down": PULL_DOWN, "none": NO_PULL}
 ATTR_VALUES, ATTR_DEBOUNCE = 2, 3
+QUEUED = 256
+"""Edges of each line that the kernel keeps until they are read; it would keep 16."""
 
 
 def _number(direction: int, number: int, size: int) -> int:
@@ -133,7 +135,8 @@ class Chip:
                 raise held(self.path, info)
         config = _config(flags, values, debounce)
         offsets = struct.pack(f"={len(lines)}I", *lines)
-        asked = _REQUEST.pack(offsets, CONSUMER.encode(), config, len(lines), 0, b"", 0)
+        room = QUEUED * len(lines) if flags & (RISING | FALLING) else 0
+        asked = _REQUEST.pack(offsets, CONSUMER.encode(), config, len(lines), room, b"", 0)
         try:
             file = _REQUEST.unpack(fcntl.ioctl(self.file, GET_LINES, asked))[-1]
         except OSError as error:

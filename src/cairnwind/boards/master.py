@@ -19,6 +19,7 @@ from cairnwind.boards.chips import Chip
 from cairnwind.boards.facts import Relays
 from cairnwind.boards.feeder import Feeder
 from cairnwind.boards.link import LineError
+from cairnwind.boards.quadrature import Hand
 from cairnwind.boards.serialboard import SerialBoard
 from cairnwind.boards.serialports import Line
 from cairnwind.boards.worker import Worker
@@ -120,6 +121,11 @@ class Modbus:
         return self.profile is None
 
     @property
+    def paired(self) -> bool:
+        """Whether it follows encoders by itself, on pairs of lines: with our firmware."""
+        return self.profile is None
+
+    @property
     def pulses(self) -> bool:
         """Whether it gives a coil current for a moment by itself, also when it rests: with our firmware."""
         return self.profile is None
@@ -168,6 +174,7 @@ class Master(Worker):
         self.facts = board.facts
         self.program: SerialBoard | None = None
         """What stands for a board without hardware."""
+        self._hand = Hand(self._pretend_level, 0.003)
         self._line: Line | None = None
         self._name = ""
         self._client: Any = None
@@ -227,10 +234,17 @@ class Master(Worker):
         if self.program is not None:
             self.program.end()
 
+    def _pretend_level(self, line: int, high: bool) -> None:
+        if self.program is not None:
+            self.program.level(line, high)
+
     def pretend(self, input: Input) -> Callable[[Any], None] | None:
         """How an input of a board without hardware is worked."""
         if self.facts.port != SIMULATED:
             return None
+
+        if input.kind == "encoder":
+            return lambda steps: self._hand.turn(input, steps)
 
         def put(value: Any) -> None:
             if self.program is not None and input.analogue:

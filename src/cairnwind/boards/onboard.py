@@ -212,6 +212,9 @@ class _Supposing:
         """Of the one input."""
         return self._known.get("active")
 
+    def way(self, input: str) -> int | None:
+        """Of no input: a board has no rules for what is turned."""
+
     def value(self, input: str) -> float | None:
         """Of the one input."""
         return self._known.get("value")
@@ -236,7 +239,7 @@ def _seen(site: Site, board: str, node: Node, needs: bool) -> list[_Sees] | None
     view: Callable[..., Value] = lambda **known: node.look(_Supposing(site, **known), Memory())  # type: ignore[arg-type]  # noqa: E731
     if kind == "input":
         input = site.inputs[name]
-        if input.pin.board != board or input.kind == "counter":
+        if input.pin.board != board or input.counts:
             return None
         if input.analogue:
             return _counts(site, node, name, needs)

@@ -21,6 +21,7 @@ from cairnwind.boards.rulekeeping import RuleKeeper, is_held
 from cairnwind.boards.wire import Put
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.inputs import STATES, Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.errors import BoardError
@@ -30,7 +31,7 @@ IDENTITY, MAP_VERSION = 0x4357, 1
 """What our firmware says that it is, and the version of its map that this link knows (the high byte)."""
 WATCHDOG, REST, OWNER, FEED = range(4)
 MODE, VALUE, SAFE, FREQUENCY, TONE_MS, COIL = 32, 64, 96, 224, 240, 416
-FACTS, LIFE, LEVELS, CAPABLE, EDGES = 0, 12, 16, 32, 64
+FACTS, LIFE, LEVELS, CAPABLE, EDGES, TURNS = 0, 12, 16, 32, 64, 128
 OFF, OUTPUT, PULL_UP, PWM, ANALOGUE, TONE = range(6)
 CAN = {"pwm": 4, "analogue": 8, "tone": 16}
 CAUSES = {
@@ -45,6 +46,7 @@ CLOCKS_DIFFER = 60
 """Seconds by which the clock of a board of version 1.0 may be ahead: it tells 16 bits of seconds, and nothing else of a reset."""
 ANALOGUE_FULL = 1023
 OWNED = RULED = TIMED = COUNTED = 2
+FOLLOWED = 3
 """From which minor version on it knows its host, keeps rules, ends by itself what lasts, and counts changes each millisecond."""
 
 
@@ -57,7 +59,7 @@ class FirmwareLink(Master):
         """By pin: what it can do, and its timer."""
         self._frequencies: dict[int, int] = {}
         self._minor = 0
-        """Of its version: 1.1 counts its starts, 1.2 keeps rules and knows its host."""
+        """Of its version: 1.1 counts its starts, 1.2 keeps rules and knows its host, 1.3 follows encoders."""
         self._number = 1 + secrets.randbelow(0xFFFE)
         """By which it knows that it is this link that feeds it."""
         self._fed = 0.0
@@ -186,8 +188,18 @@ class FirmwareLink(Master):
                     f"{input.name}: the board has no pull-downs",
                     'Fit a resistor, and say pull = "none".',
                 )
+            if error is None and input.kind == "encoder":
+                error = self._unturned(input)
             if error is not None:
-                yield (line,), error
+                yield input.lines, error
+
+    def _unturned(self, input: Input) -> BoardError | None:
+        """Why the board cannot follow an encoder."""
+        if self._minor < FOLLOWED:
+            return BoardError(
+                "version", f"{input.name}: its firmware follows no encoder", "Load the one that is shipped."
+            )
+        return None
 
     def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
         """Modes and safe values of lines that are used otherwise."""
@@ -393,7 +405,10 @@ class FirmwareLink(Master):
         for line, input in self.inputs.items():
             if line in self.broken:
                 continue
-            if not input.analogue:
+            if input.kind == "encoder":
+                if line == input.pin.line:
+                    self._look_at_turns(input)
+            elif not input.analogue:
                 every = input.kind == "counter"
                 for high in self._changes.states(
                     line, bool(bits >> line & 1), edges.get(line), self._life[0], every=every
@@ -401,6 +416,15 @@ class FirmwareLink(Master):
                     self.seen(line, high)
             elif words[2 + line] <= ANALOGUE_FULL:
                 self.measured(line, words[2 + line], ANALOGUE_FULL, self._volts(words[2 + line]))
+
+    def _look_at_turns(self, input: Input) -> None:
+        """The board follows both lines itself, each millisecond: they change faster than anybody asks."""
+        (count,) = self._ask("read_input_registers", TURNS + input.pin.line // 2, count=1, quiet=True)
+        turning = self.heard.turning(input)
+        was = turning.known
+        steps = turning.counted(count if input.pin.line % 2 == 0 else -count & WHOLE)
+        if steps or not was or self.heard.again(input):
+            self.stepped(input, steps)
 
     def _volts(self, raw: int) -> float:
         return raw / ANALOGUE_FULL * self.facts.reference
@@ -419,7 +443,7 @@ class FirmwareLink(Master):
 
     def _edges(self) -> dict[int, int]:
         """How often contacts and counters have changed, as the board has counted."""
-        lines = [line for line, input in self.inputs.items() if not input.analogue]
+        lines = [line for line, input in self.inputs.items() if input.kind in STATES]
         if not lines or self._minor < COUNTED:
             return {}
         first, count = min(lines), max(lines) - min(lines) + 1

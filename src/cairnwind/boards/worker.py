@@ -24,6 +24,7 @@ from typing import Any
 
 from cairnwind.boards import wire
 from cairnwind.boards.link import Clock, Fresh, LineError, Report, Seen, Traffic
+from cairnwind.boards.quadrature import Turning
 from cairnwind.boards.wire import Put
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.hardware import Board
@@ -89,6 +90,22 @@ class Heard:
         """By line: whether it is high, or what it reads."""
         self._told: dict[int, int] = {}
         """By line: when an unchanged input was last told of (monotonic nanoseconds)."""
+        self._turning: dict[str, tuple[Input, Turning]] = {}
+        """By name: how far encoders were turned, and as what."""
+
+    def turning(self, input: Input) -> Turning:
+        """How far an encoder was turned, since it is wired as it is."""
+        wired, found = self._turning.get(input.name, (None, None))
+        if found is None or wired is None or (wired.lines, wired.per_step) != (input.lines, input.per_step):
+            found = Turning(input.per_step)
+        self._turning[input.name] = input, found
+        return found
+
+    def clear(self) -> None:
+        """Nobody knows any more what they show."""
+        self.shown.clear()
+        for _, turning in self._turning.values():
+            turning.forget()
 
     def again(self, input: Input) -> bool:
         """Whether the engine waits for word of an input although it has not changed: for a filter, or to know that it lives."""
@@ -196,7 +213,7 @@ class Worker(ABC):
 
     def _assign(self, outputs: Sequence[Output], inputs: Sequence[Input]) -> None:
         self.outputs = {line: output for output in outputs for line in output.lines}
-        self.inputs = {input.pin.line: input for input in inputs}
+        self.inputs = {line: input for input in inputs for line in input.lines}
         self._named = {output.name: output for output in outputs}
 
     def rewire(self, outputs: Sequence[Output], inputs: Sequence[Input], come: Collection[str]) -> None:
@@ -275,7 +292,12 @@ class Worker(ABC):
     def seen(self, line: int, high: bool, edge: int = 0, *, settled: bool = False) -> None:
         """A digital input, or a tried pin, is high or low. ``settled``: the board has debounced it."""
         input = self.inputs.get(line)
-        if input is not None and (edge or self.heard.shown.get(line) != high or self.heard.again(input)):
+        if input is not None and input.kind == "encoder":
+            if self.heard.shown.get(line) != high or self.heard.again(input):
+                self.heard.shown[line] = high
+                turning = self.heard.turning(input)
+                self.stepped(input, turning.line(line != input.pin.line, high), edge)
+        elif input is not None and (edge or self.heard.shown.get(line) != high or self.heard.again(input)):
             self.heard.shown[line] = high
             active = wire.active(input, high)
             self._report(ev.InputSeen(self.clock(), input.name, active, edge, settled))
@@ -286,6 +308,17 @@ class Worker(ABC):
                 reading["count"] = reading.get("count", 0) + 1
                 reading["edge"] = edge or time.time_ns()
             reading["level"] = level
+
+    def stepped(self, input: Input, steps: int, edge: int = 0) -> None:
+        """An encoder was turned by so many steps, down negative; by none: it is known to be at rest."""
+        if not self.heard.turning(input).known:
+            return
+        for _ in range(abs(steps)):
+            way = 1 if steps > 0 else -1
+            self._report(ev.InputSeen(self.clock(), input.name, True, edge, True, way))
+            self._report(ev.InputSeen(self.clock(), input.name, False, edge, True))
+        if not steps:
+            self._report(ev.InputSeen(self.clock(), input.name, False, edge, True))
 
     def measured(self, line: int, raw: int, full: int, volts: float | None) -> None:
         """An analogue input, or a tried pin, reads so much."""
@@ -327,6 +360,8 @@ class Worker(ABC):
         if input.analogue:
             self._report(ev.Measured(self.clock(), input.name, None, 1, None))
         else:
+            if input.kind == "encoder":
+                self.heard.turning(input).forget()
             self._report(ev.InputSeen(self.clock(), input.name, None, 0, True))
 
     def observed(self, line: int, level: int) -> None:
@@ -392,7 +427,7 @@ class Worker(ABC):
         finally:
             self._up = False
             self._last.clear()  # nobody knows what it shows from now on
-            self.heard.shown.clear()
+            self.heard.clear()
             self.disconnect()
 
     def _still_stale(self) -> bool:
@@ -402,7 +437,7 @@ class Worker(ABC):
 
     def _home(self) -> None:
         self._waiting.take()
-        self.heard.shown.clear()
+        self.heard.clear()
         self._last.clear()
         self._put_safe(list(self._named.values()))
         told = [

@@ -373,13 +373,13 @@ def _tell_inputs(site: Site, *, as_json: bool) -> None:
     click.echo(err=as_json)
 
 
-@main.command()
+@main.command(context_settings={"ignore_unknown_options": True})  # '-3' is no option
 @click.argument("input", shell_complete=names_of("input"))
 @click.argument("how", nargs=-1, required=True)
 @as_json
 @click.pass_context
 def pretend(ctx: click.Context, input: str, how: tuple[str, ...], as_json: bool) -> None:
-    """Work INPUT of a simulated board: one of its two words, volts, or its value in its own unit. Real boards are worked by hand."""
+    """Work INPUT of a simulated board: one of its two words, volts, its value in its own unit, or the steps by which an encoder is turned. Real boards are worked by hand."""
     from cairnwind.cli import show
 
     found = site_of(ctx).pretend(input, " ".join(how))

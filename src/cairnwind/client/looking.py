@@ -69,7 +69,7 @@ class Looking(Wire):
         self.call("DELETE", self._trial(pin))
 
     def pretend(self, input: str, state: str) -> dict[str, Any]:
-        """Work an input of a simulated board: its word for a state, volts, or its value in its own unit. ``seen`` is what it reads then."""
+        """Work an input of a simulated board: its word for a state, volts, its value in its own unit, or steps (``-3``). ``seen`` is what it reads then."""
         analogue = next(
             (each["kind"] == "analogue" for each in self.inputs() if each["name"] == input), False
         )

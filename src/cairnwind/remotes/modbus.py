@@ -205,7 +205,9 @@ class ModbusRemote(Remote):
                     MapRow(
                         f"input register {OF_INPUTS + m}",
                         name,
-                        f"tenths of {input.unit or 'V'}" if input.valued else "0 or 1",
+                        f"tenths{f' of {input.measure}' if input.measure else ''}"
+                        if input.valued
+                        else "0 or 1",
                     )
                 )
                 rows.append(MapRow(f"input register {OF_KNOWN + m}", name, "1 while it is known"))

@@ -12,12 +12,13 @@ from flask import Response
 from cairnwind.boards import wire
 from cairnwind.boards.doctor import examine
 from cairnwind.boards.link import Link
+from cairnwind.boards.quadrature import MOST_STEPS
 from cairnwind.commands.reading import names, read
 from cairnwind.commands.trials import TryPin
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.conditions import drawn
 from cairnwind.core.facts.hardware import Board
-from cairnwind.core.facts.inputs import Input
+from cairnwind.core.facts.inputs import TURNS, Input
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import CallerError, unknown
@@ -183,10 +184,13 @@ class BoardViews:
                 f"{name} is on board {input.pin.board}, which is real.",
                 "Work it with your hand: only simulated boards can be pretended.",
             )
-        value: float | bool
+        value: float | int | bool
         if input.analogue:
             value = _volts(input, body.get("volts"))
             what = f"{value:g} V"
+        elif input.kind == "encoder":
+            value = _steps(input, body.get("state"))
+            what = f"turned {'up' if value > 0 else 'down'}{f' by {abs(value)}' if abs(value) > 1 else ''}"
         else:
             value = _state(input, body.get("state"))
             what = input.words[int(value)]
@@ -231,7 +235,24 @@ def _folded(unit: str) -> str:
 def _reads(input: Input, volts: float) -> str:
     """What an analogue input makes of volts."""
     value = input.value(volts)
-    return "not known" if value is None else f"{value:.4g} {input.unit or 'V'}"
+    return "not known" if value is None else f"{value:.4g} {input.measure}"
+
+
+def _steps(input: Input, said: object) -> int:
+    """By how many steps an encoder is turned, down negative."""
+    if isinstance(said, str) and said in TURNS:
+        return 1 if said == TURNS[1] else -1
+    try:
+        steps = int(said) if isinstance(said, str | int) else 0
+    except ValueError:
+        steps = 0
+    if not 0 < abs(steps) <= MOST_STEPS:
+        raise CallerError(
+            "bad-value",
+            f"'{said}' is no turn of {input.name}.",
+            f"Send {TURNS[1]}, {TURNS[0]}, or a number of steps up to {MOST_STEPS}: 3, or -3.",
+        )
+    return steps
 
 
 def _state(input: Input, value: object) -> bool:

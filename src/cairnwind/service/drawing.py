@@ -243,6 +243,26 @@ def _switch(d: Any, circuit: Circuit, words: Words) -> None:
     d += e.Ground() if to_ground else e.Vdd().label(words["logic"])
 
 
+def _encoder(d: Any, circuit: Circuit, words: Words) -> None:
+    """Two contacts to ground, each with what holds its wire while it is open."""
+    for number, pin in enumerate(circuit.pins):
+        d += e.Dot(open=True).at((0, -3.6 * number)).label(pin, "left")
+        d += e.Line().right().length(1.2)
+        d += e.Dot()
+        d.push()
+        d += (
+            e.Resistor()
+            .up()
+            .length(1.6)
+            .label("in the pin" if words["pull"] == "own" else words["pull"], "bottom")
+        )
+        d += e.Vdd().label(words["logic"])
+        d.pop()
+        d += e.Line().right().length(2.6)
+        d += e.Switch().right().length(1.6).label(f"{words['load']}, {('first', 'second')[number]}", "top")
+        d += e.Ground()
+
+
 def _thermistor(d: Any, circuit: Circuit, words: Words) -> None:
     """It and its fixed resistor, one above the pin and one below."""
     fixed, bent = e.Resistor().label(words["series"], "bottom"), e.Thermistor().label(words["load"], "bottom")
@@ -271,5 +291,5 @@ def _sensor(d: Any, circuit: Circuit, words: Words) -> None:
 
 SHAPES: dict[str, Callable[[Any, Circuit, Words], None]] = {
     "strip": _strip, "contact": _board, "sounder": _sounder, "bridge": _bridge, "led": _led, "control": _control, "mosfet": _mosfet,
-    "relay": _relay, "opto": _opto, "switch": _switch,  "thermistor": _thermistor, "sensor": _sensor,
+    "relay": _relay, "opto": _opto, "switch": _switch, "encoder": _encoder, "thermistor": _thermistor, "sensor": _sensor,
 }  # fmt: skip

@@ -335,7 +335,7 @@ class PlanViews:
             raise CallerError("bad-value", "'to' is not after 'from'.", "Ask for a later end.")
         step, rows = records.readings_of(self.runtime.reader, name, begin, end, READINGS_MOST)
         input = self.site.inputs.get(name)
-        unit = input.unit or ("V" if input.analogue else "") if input is not None else ""
+        unit = input.measure if input is not None else ""
         return answer({
             "name": name, "unit": unit, "step_seconds": step, "from": shapes.moment(begin), "to": shapes.moment(end),
             "rows": [[wall // 10**6, low, mean, high] for wall, low, mean, high in rows],

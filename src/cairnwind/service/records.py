@@ -278,7 +278,7 @@ def readings_of(
 
 
 def _counters(site: Site) -> frozenset[str]:
-    return frozenset(name for name, input in site.inputs.items() if input.kind == "counter")
+    return frozenset(name for name, input in site.inputs.items() if input.counts)
 
 
 def counted(input: Input, rows: list[tuple[Any, ...]]) -> dict[str, Any] | None:

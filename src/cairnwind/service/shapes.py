@@ -157,16 +157,12 @@ def input_form(input: Input, now: InputNow) -> dict[str, Any]:
         "active": now.active, "state": _value(input, now) if input.valued else input.say(now.active),
         "since": moment(now.since), "raw": now.raw, "edges": now.edges, "edge": moment(now.edge),
         "pull": input.pull, "debounce_ms": input.debounce / 1e6,
-        "full": now.full or None, "volts": now.volts if now.full else None, "value": now.value, "total": now.total, "unit": input.unit or ("V" if input.analogue else ""), "stale_ms": input.stale / 1e6,
+        "full": now.full or None, "volts": now.volts if now.full else None, "value": now.value, "total": now.total, "unit": input.measure, "stale_ms": input.stale / 1e6,
     }  # fmt: skip
 
 
 def _value(input: Input, now: InputNow) -> str:
-    return (
-        "unknown"
-        if now.value is None
-        else f"{now.value:.4g} {input.unit or ('V' if input.analogue else '')}".strip()
-    )
+    return "unknown" if now.value is None else f"{now.value:.4g} {input.measure}".strip()
 
 
 def board_form(board: Board, now: BoardNow) -> dict[str, Any]:

@@ -12,7 +12,7 @@ from cairnwind.site.circuit import Circuit, Draft
 
 PULL = Fraction(10_000)
 """Ohms that hold the wire of a contact while it is open."""
-SHAPES = ("switch", "thermistor", "sensor")
+SHAPES = ("switch", "encoder", "thermistor", "sensor")
 
 
 def circuit(input: Input, site: Site) -> Circuit:
@@ -38,6 +38,9 @@ def circuit(input: Input, site: Site) -> Circuit:
                 )
         _sensor(draft, input)
         return draft.done("sensor")
+    if input.second is not None:
+        _encoder(draft, input)
+        return draft.done("encoder")
     _switch(draft, input)
     return draft.done("switch")
 
@@ -62,6 +65,27 @@ def _sensor(draft: Draft, input: Input) -> None:
         draft.notes.append(f"What it puts on the wire must not go above {volts(bears)}.")
     draft.signal(input.pin.line, "its output")
     draft.ground("its ground")
+
+
+def _encoder(draft: Draft, input: Input) -> None:
+    """Two contacts with one side in common, at ground; each of the others at a line of its own."""
+    draft.words["pull"] = "own" if input.pull == "up" else show_ohms(PULL)
+    if input.pull != "up":
+        draft.part(
+            "pull-ups",
+            "resistor",
+            f"two of {show_ohms(PULL)}",
+            "they hold its lines while its contacts are open",
+        )
+        draft.notes.append(
+            'Drawn with resistors of its own. Where the pins can pull by themselves, write pull = "up" and leave them out; an encoder '
+            "that drives its lines needs neither."
+        )
+    draft.notes.append("If it counts the wrong way round, exchange its two lines.")
+    first, second = input.lines
+    draft.signal(first, "its first contact")
+    draft.signal(second, "its second contact")
+    draft.ground("what both have in common")
 
 
 def _switch(draft: Draft, input: Input) -> None:

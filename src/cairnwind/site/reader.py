@@ -358,14 +358,63 @@ class Reader(Page):
     def _input(self, name: str, table: Table) -> Input | None:
         kind = self._kind(table, INPUT["kind"])
         values = table.fill(
-            keys(Input), kind or "contact", {"pin": partial(pins.resolve, boards=self.boards)}
+            keys(Input),
+            kind or "contact",
+            dict.fromkeys(("pin", "second"), partial(pins.resolve, boards=self.boards)),
         )
         if "kind" not in values or "pin" not in values:
             return None
         self._served(values["pin"], values["kind"], table)
+        if (values["kind"] == "encoder" or self._whole_knob(values["pin"])) and not self._turned(
+            values["pin"], values.get("second"), table
+        ):
+            return None
         if values["kind"] == "analogue" and "scale" not in values:
             values.setdefault("unit", self.boards[values["pin"].board].unit(values["pin"].line))
         return Input(name, **values)
+
+    def _whole_knob(self, pin: Pin) -> bool:
+        return bool(self.boards[pin.board].knob(pin.line))
+
+    def _turned(self, pin: Pin, second: Pin | None, table: Table) -> bool:
+        """Whether an encoder has the lines that it needs; what is wrong with them is pointed at."""
+        whole = self.boards[pin.board].knob(pin.line)
+        if whole is not None:
+            if table.values["kind"] != "encoder":
+                table.point(
+                    "kind",
+                    f"{pin.both} is a whole knob",
+                    'Say kind = "encoder", or name one way round of it: "dial+".',
+                )
+            elif not whole:
+                table.point(
+                    "pin",
+                    f"{pin.both} is no knob",
+                    f'Name a whole one among the keys of {pin.board}: "dial".',
+                )
+            elif second is not None:
+                table.point("second", f"{pin.both} is a whole knob", "Take it away.")
+            return True
+        if second is None and not table.has("second"):
+            table.missing("second", f'An encoder has two lines: second = "{pin.board}:line-{pin.line + 1}".')
+        elif second is not None and (second.board != pin.board or second.line == pin.line):
+            table.point(
+                "second",
+                "it is the same line as 'pin'"
+                if second.board == pin.board
+                else f"it is on another board than {pin.both}",
+                f"Give another line of board {pin.board}.",
+            )
+        elif second is not None and self.boards[pin.board].paired and second.line != pin.line ^ 1:
+            near = self.boards[pin.board].pin(pin.line ^ 1)
+            table.point(
+                "second",
+                f"{pin.board} follows an encoder on two lines beside each other",
+                f"Wire it to {near.both}.",
+            )
+        else:
+            return second is not None
+        return False
 
     def _served(self, pin: Pin | None, what: str, table: Table) -> None:
         """Whether a board has anything for such a thing."""

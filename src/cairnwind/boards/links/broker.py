@@ -105,7 +105,7 @@ class Network:
     @property
     def serves(self) -> frozenset[str]:
         """What can be wired to it: nothing is told to what only tells."""
-        return ALL if self.command else frozenset({"contact", "analogue"})
+        return ALL - {"encoder"} if self.command else frozenset({"contact", "analogue"})
 
     @property
     def more_lines(self) -> int:

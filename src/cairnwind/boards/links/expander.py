@@ -13,11 +13,13 @@ import time
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 from cairnwind.boards import devices, profiles, wire
 from cairnwind.boards.facts import Chip
 from cairnwind.boards.kinds import AS_IT_WAS, BOARD, FLOATS, LOW, Holds, Kind, Reads, Share
 from cairnwind.boards.link import Seen
+from cairnwind.boards.quadrature import Hand
 from cairnwind.boards.twowire import ASLEEP, COUNTS_UP, RESTART, Bus, KernelBus, SimulatedBus
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
@@ -82,6 +84,7 @@ class ExpanderLink(Worker):
         self.facts, self.chip = board.facts, board.facts.chip
         self.simulated = SimulatedBus(self.chip, self.facts.address) if self.facts.bus == SIMULATED else None
         self._bus: Bus | None = None
+        self._hand = Hand(self._pretend_level, 2.5 * READ_EVERY)
         self._out = self._dir = self._pulls = 0
         self._prescale = -1
         self._looked = self._compared = 0.0
@@ -254,11 +257,17 @@ class ExpanderLink(Worker):
             if trial.pull == "down":
                 raise BoardError("pin", f"the chip {self.chip.name} has no pull-downs", "")
 
-    def pretend(self, input: Input) -> Callable[[bool], None] | None:
+    def _pretend_level(self, line: int, high: bool) -> None:
+        assert self.simulated is not None
+        self.simulated.outside[line] = high
+
+    def pretend(self, input: Input) -> Callable[[Any], None] | None:
         """How an input of a simulated chip is worked."""
         if self.simulated is None:
             return None
         outside = self.simulated.outside
+        if input.kind == "encoder":
+            return lambda steps: self._hand.turn(input, steps)
         return lambda active: outside.__setitem__(input.pin.line, active != input.active_low)
 
     def survey(self) -> Mapping[int, Seen]:

@@ -126,7 +126,7 @@ class KernelLink(Worker):
         for line in before.keys() - self.broken.keys():
             self.traffic.add("got", b"", f"line {line} can be had now: {silent[line]}")
             if line in self._watched:
-                self.seen(line, bool(self._watched[line].get()), settled=True)
+                self.seen(line, self._high(line), settled=True)
         if before.keys() != self.broken.keys():
             self._tell_guard()
 
@@ -148,6 +148,7 @@ class KernelLink(Worker):
         for line in come:
             self._end_trial(line)
         mine = {tuple(self._plain(output)) for output in self.outputs.values()}
+        mine |= {input.lines for input in self.inputs.values()}
         for line in (*come, *gone):
             held, output = self._held.get(line), self.outputs.get(line)
             if line in self._software:
@@ -156,9 +157,10 @@ class KernelLink(Worker):
                 held.close()
                 for each in held.lines:
                     del self._held[each]
-            if line in self._watched:
-                self._watched.pop(line).close()
-                self._edges.pop(line, None)
+            for each in self._watched[line].lines if line in self._watched else ():
+                watched = self._watched.pop(each)
+                self._edges.pop(each, None)
+                watched.close()
             if line in self._pwm and (output is None or not self._hard(output, line)):
                 self._pwm.pop(line).close()
         self._tell_guard()  # it has them too: they are not free before it has let them go
@@ -180,9 +182,9 @@ class KernelLink(Worker):
         for line, input in self.inputs.items():
             if line in lines and not input.analogue and line not in self._watched:
                 try:
-                    self._take_input(line, input)
+                    self._take_input(input)
                 except BoardError as error:
-                    self._sieve(error, (line,), wrong)
+                    self._sieve(error, input.lines, wrong)
         if analogue or self._sampler is not None:
             try:
                 self._sample()
@@ -218,19 +220,28 @@ class KernelLink(Worker):
             elif output.modulates(line):
                 self._software[line] = SoftwarePwm(self._held[line], line)
 
-    def _take_input(self, line: int, input: Input) -> None:
+    def _take_input(self, input: Input) -> None:
+        """Take its lines in one request, so that the kernel keeps their edges in order."""
         assert self._chip is not None
+        lines = input.lines
         flags = gpio.INPUT | gpio.PULLS[input.pull]
         edges = gpio.RISING | gpio.FALLING
         try:
-            self._watched[line] = self._chip.request([line], flags | edges, debounce=input.debounce // 1000)
+            taken = self._chip.request(lines, flags | edges, debounce=input.debounce // 1000)
         except BoardError as error:
             if error.code != "no-edges":
                 raise
-            self._watched[line] = self._chip.request([line], flags)
-            self._polled.add(line)
-        how = "that is read over and over: it tells of no edges" if line in self._polled else "with edges"
-        self.traffic.add("sent", b"", f"line {line} taken as input {how}")
+            taken = self._chip.request(lines, flags)
+            self._polled |= {*lines}
+        self._watched.update(dict.fromkeys(lines, taken))
+        how = "read over and over: it tells of no edges" if lines[0] in self._polled else "with edges"
+        said = f"line{'s' if lines[1:] else ''} {_list(lines)} taken as input, {how}"
+        self.traffic.add("sent", b"", said)
+
+    def _high(self, line: int) -> bool:
+        """What a watched line shows."""
+        watched = self._watched[line]
+        return bool(watched.get() & watched.bit[line])
 
     def _sample(self) -> None:
         """Have the analogue channels read that somebody wants, by a thread of their own. Raises `BoardError`."""
@@ -250,8 +261,8 @@ class KernelLink(Worker):
 
     def first_look(self) -> None:
         """The levels that inputs have before any edge."""
-        for line, watched in self._watched.items():
-            self.seen(line, bool(watched.get()), settled=True)
+        for line in self._watched:
+            self.seen(line, self._high(line), settled=True)
 
     def _tell_guard(self) -> None:
         """What the guard does if it has to, and with which requests."""
@@ -329,7 +340,7 @@ class KernelLink(Worker):
             self._mend()
         ready = self.rest(min(seconds, POLL_EVERY) if self._polled else seconds, *files, *own)
         for line in self._polled & self._watched.keys():
-            self.seen(line, bool(self._watched[line].get()))
+            self.seen(line, self._high(line))
         if own.keys() & {*ready}:
             self._guard = None
             raise BoardError(
@@ -362,9 +373,9 @@ class KernelLink(Worker):
         assert self._chip is not None
         if not self._chip.there():
             raise gpio.trouble(OSError(errno.ENODEV, "gone"), self._chip.path)
-        for line, watched in self._watched.items():
+        for line in self._watched:
             if line not in self._polled:
-                self.seen(line, bool(watched.get()), settled=True)
+                self.seen(line, self._high(line), settled=True)
         for held in {id(held): held for held in self._held.values()}.values():
             now = held.get()
             for line in held.lines:

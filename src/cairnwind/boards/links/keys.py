@@ -1,6 +1,6 @@
 """Keys of one of the kernel's input devices, as a board whose lines are contacts: buttons, keypads, remote controls; and knobs.
 
-A key is active while it is down. A way round of a knob (``dial+``) is a contact that closes for a moment at each step.
+A key is active while it is down. A knob (``dial``) is an encoder; a way round of it (``dial+``) is a contact that closes for a moment at each step.
 """
 
 from __future__ import annotations
@@ -55,14 +55,18 @@ class Keys:
         needed='Say which: device = "/dev/input/by-id/usb-Keypad-event-kbd".',
     )
     keys: tuple[Line, ...] = written(
-        'its lines, in their order: `["enter", "kp1", "volumeup", "code-464"]`, called as in the kernel\'s `input-event-codes.h`; `"dial+"` and `"dial-"` are the '
-        "two ways round of a knob (also `x`, `y`, `z`, `wheel`, `hwheel`)",
+        'its lines, in their order: `["enter", "kp1", "volumeup", "code-464"]`, called as in the kernel\'s `input-event-codes.h`; `"dial"` is a knob, for an encoder, `"dial+"` and `"dial-"` '
+        "are its two ways round, for contacts (also `wheel`, `hwheel`; of `x`, `y` and `z` the ways round)",
         _lines,
         needed='Name them: keys = ["volumeup", "volumedown"].',
     )
     functions: frozenset[str] = frozenset()
-    serves = frozenset({"contact", "counter"})
+    serves = frozenset({"contact", "counter", "encoder"})
     """Nothing else can be wired to it."""
+
+    def knob(self, line: int) -> bool:
+        """Whether this line is a whole knob."""
+        return line < len(self.keys) and (self.keys[line].kind, self.keys[line].way) == (evdev.TURN, 0)
 
 
 class KeysLink(Worker):
@@ -96,8 +100,12 @@ class KeysLink(Worker):
         """What is down now."""
         assert self._device is not None
         down = self._device.pressed()
-        for (kind, code, _), line in self._lines.items():
-            self.seen(line, kind == evdev.KEY and code in down, settled=True)
+        for (kind, code, way), line in self._lines.items():
+            if kind == evdev.KEY or way:
+                self.seen(line, kind == evdev.KEY and code in down, settled=True)
+            elif line in self.inputs:
+                self.heard.turning(self.inputs[line]).counted(0)
+                self.stepped(self.inputs[line], 0)
 
     def put(self, levels: Mapping[int, Put]) -> Mapping[int, int]:
         """Nothing here can be told anything."""
@@ -133,6 +141,9 @@ class KeysLink(Worker):
             if line is not None:
                 self.seen(line, bool(event.value), edge, settled=True)
         elif event.kind == evdev.TURN:
+            knob = self._lines.get((event.kind, event.code, 0))
+            if knob in self.inputs:
+                self.stepped(self.inputs[knob], max(-MOST_STEPS, min(event.value, MOST_STEPS)), edge)
             line = self._lines.get((event.kind, event.code, 1 if event.value > 0 else -1))
             self.traffic.add("got", b"", f"axis {event.code}: {event.value:+d}")
             for _ in range(min(abs(event.value), MOST_STEPS) if line is not None else 0):

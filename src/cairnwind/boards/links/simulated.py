@@ -104,10 +104,11 @@ class SimulatedLink:
     def _wire(self, outputs: Sequence[Output], inputs: Sequence[Input]) -> None:
         self._outputs = {output.name: output for output in outputs}
         self._inputs = {input.pin.line: input for input in inputs}
-        for line, input in self._inputs.items():
+        for input in self._inputs.values():
             if not input.analogue:
                 at_rest = input.active_low if self.board.muted else input.pull == "up"
-                self.world.levels.setdefault(line, at_rest)
+                for line in input.lines:
+                    self.world.levels.setdefault(line, at_rest)
 
     def rewire(self, outputs: Sequence[Output], inputs: Sequence[Input], come: Collection[str]) -> None:
         """These from now on; what is new is driven safe, and lines that nobody has any more are low."""
@@ -158,7 +159,15 @@ class SimulatedLink:
         """How this input is worked."""
         if input.analogue:
             return lambda volts: self.put_volts(input.pin.line, volts)
+        if input.kind == "encoder":
+            return lambda steps: self.turn(input, steps)
         return lambda active: self.set_input(input.name, active)
+
+    def turn(self, input: Input, steps: int) -> None:
+        """Turn an encoder by so many steps, down negative."""
+        for _ in range(abs(steps) if self.plugged else 0):
+            for way in (1 if steps > 0 else -1, 0):
+                self._report(ev.InputSeen(self._clock(), input.name, way != 0, settled=True, way=way))
 
     def put_volts(self, line: int, volts: float) -> None:
         """Put so many volts on an analogue line: it is read with `COUNTS` counts over `FULL_SCALE` volts."""
@@ -240,9 +249,8 @@ class SimulatedLink:
             if input.analogue:
                 self.put_volts(line, self.world.volts.get(line, 0.0))
             else:
-                self._report(
-                    ev.InputSeen(self._clock(), input.name, wire.active(input, self.world.levels[line]))
-                )
+                active = input.kind != "encoder" and wire.active(input, self.world.levels[line])
+                self._report(ev.InputSeen(self._clock(), input.name, active))
 
     def _put(self, output: Output, setting: Setting) -> Setting:
         """Bring its pins to a setting; what they then show."""

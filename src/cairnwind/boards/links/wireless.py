@@ -56,7 +56,7 @@ class Wireless:
     )  # fmt: skip
     """Volts."""
     keeps_rules = True
-    times = pulses = True
+    times = pulses = paired = True
 
     @property
     def its_chip(self) -> Chip:

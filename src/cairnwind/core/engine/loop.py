@@ -238,7 +238,7 @@ class Engine:
                 name, None, gauge.since, gauge.raw, full=gauge.full, volts=gauge.volts, value=gauge.value
             )
         it = self.state.inputs.contacts[name]
-        total = it.total * it.input.pulse if it.input.kind == "counter" else None
+        total = it.total * it.input.pulse if it.input.counts else None
         return InputNow(name, it.active, it.since, it.seen, it.edges, it.edge, value=it.value, total=total)
 
     def trials_now(self, board: str) -> list[Trial]:

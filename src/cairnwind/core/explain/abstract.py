@@ -33,6 +33,7 @@ from cairnwind.core.facts.conditions import (
     Not,
     Test,
 )
+from cairnwind.core.facts.inputs import TURNS
 from cairnwind.core.facts.interlocks import Interlock
 from cairnwind.core.facts.site import Site
 from cairnwind.core.rules.excludes import Excludes
@@ -341,6 +342,15 @@ def _merged(one: Mapping[Key, Any], other: Mapping[Key, Any]) -> dict[Key, Any] 
     return {**one, **other}
 
 
+class _Asked(int):
+    """The number that is asked for."""
+
+    def __eq__(self, other: object) -> bool:
+        return True
+
+    __hash__ = int.__hash__
+
+
 class _Seen:
     """What a test looks at."""
 
@@ -350,6 +360,10 @@ class _Seen:
     def active(self, input: str) -> bool:
         """The contact that is asked for."""
         return self._yes
+
+    def way(self, input: str) -> int:
+        """The turn that is asked for, either way: each is a variable of its own."""
+        return _Asked() if self._yes else 0
 
     def up(self, board: str) -> bool:
         """The board that is asked for."""
@@ -372,7 +386,9 @@ def _key(node: Test) -> Key:
     """The variable of a test: two tests of one contact, board or trip say the same thing of it."""
     kind, name = node.about[0]
     return (
-        (kind, name) if kind in ("input", "board", "trip") and not _about_knowing(node) else (kind, node.text)
+        (kind, name)
+        if kind in ("input", "board", "trip") and not _about_knowing(node) and not node.text.endswith(TURNS)
+        else (kind, node.text)
     )
 
 

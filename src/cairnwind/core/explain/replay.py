@@ -175,6 +175,10 @@ def _seen(input: Input, state: str) -> Put:
                 "bad-value", f"'{state}' is no value of {input.name}.", "Write a number."
             ) from None
         return lambda at: ev.Measured(at, input.name, 0, 1, volts)
+    if input.kind == "encoder":
+        raise CallerError(
+            "bad-value", f"{input.name} is turned by hand.", "Leave it out: turns cannot be rehearsed."
+        )
     words = {
         input.words[0]: False,
         input.words[1]: True,

@@ -55,8 +55,11 @@ class View(Protocol):
     def active(self, input: str) -> bool | None:
         """A contact's state."""
 
+    def way(self, input: str) -> int | None:
+        """Which way an encoder is turned at this very moment: 1 up, -1 down, 0 not."""
+
     def value(self, input: str) -> float | None:
-        """An analogue input's value, or a counter's."""
+        """An analogue input's value, or what has been counted."""
 
     def up(self, board: str) -> bool:
         """Whether a board answers."""
@@ -621,7 +624,7 @@ def show_input(input: Input, view: View) -> str:
         active = view.active(input.name)
         return f"{input.name} is {'not known' if active is None else input.say(active)}"
     value = view.value(input.name)
-    return f"{input.name} is {'not known' if value is None else show_value(value, input.unit or 'V')}"
+    return f"{input.name} is {'not known' if value is None else show_value(value, input.measure)}"
 
 
 def show_value(value: float, unit: str) -> str:

@@ -29,7 +29,7 @@ PLACE = written("for show: places group the listing and the console", entries.te
 SENSES = ("active-high", "active-low")
 MUTED = "muted"
 """What stands for its link where everything is decided and nothing is driven."""
-ALL = frozenset({"output", "contact", "analogue", "counter"})
+ALL = frozenset({"output", "contact", "analogue", "counter", "encoder"})
 STEPS = 4096
 """How many duties are told apart where nobody says what the timer is."""
 
@@ -213,6 +213,16 @@ class Board:
         """What can be wired to it at all: outputs, and kinds of inputs."""
         found: frozenset[str] = getattr(self.facts, "serves", ALL)
         return found
+
+    @property
+    def paired(self) -> bool:
+        """Whether it follows encoders on two lines beside each other alone, the first of them even."""
+        return getattr(self.facts, "paired", False)
+
+    def knob(self, line: int) -> bool | None:
+        """Whether this line of it is a whole knob; None where a knob is two lines."""
+        knob = getattr(self.facts, "knob", None)
+        return knob(line) if knob else None
 
     @property
     def muted(self) -> bool:

@@ -13,9 +13,13 @@ from cairnwind.core.values.fact import fact
 from cairnwind.core.values.keys import written
 from cairnwind.core.values.quantities import duration
 
-INPUT_KINDS = ("contact", "analogue", "counter")
+INPUT_KINDS = ("contact", "analogue", "counter", "encoder")
 STATES = ("contact", "counter")
 """Kinds of input whose line is high or low."""
+COUNTS = ("counter", "encoder")
+"""Kinds of input that count, over restarts too."""
+TURNS = ("turned down", "turned up")
+"""What an encoder becomes at each of its steps, for a moment."""
 
 
 @fact
@@ -29,6 +33,18 @@ class Input:
         needed=f"Say what it is: {' or '.join(INPUT_KINDS)}.",
     )
     pin: Pin = written("where it is wired", needed='Say where it is wired: pin = "board:J3-4".')
+    second: Pin | None = written(
+        "the second of its two lines, of the same board; turned the way in which this one follows the first, it counts up",
+        default=None,
+        kinds=("encoder",),
+    )
+    per_step: int = written(
+        "how often its two lines change from one rest to the next: 4, 2 or 1",
+        partial(entries.whole, low=1, high=4),
+        default=4,
+        unsaid="4",
+        kinds=("encoder",),
+    )
     label: str = LABEL
     place: str = PLACE
     cable: str = CABLE
@@ -52,7 +68,7 @@ class Input:
         partial(entries.choice, among=("up", "down", "none")),
         default="none",
         unsaid='"none"',
-        kinds=STATES,
+        kinds=(*STATES, "encoder"),
     )
     debounce: int = written(
         "how long a new state must last before it counts; it counts at once unless said",
@@ -70,7 +86,7 @@ class Input:
         'what its value is in: `"°C"`; volts without a scale',
         entries.text,
         default="",
-        kinds=("analogue", "counter"),
+        kinds=("analogue", *COUNTS),
     )
     scale: tuple[tuple[float, float], ...] | Thermistor | Loop | None = written(
         'points of volts and value, two or more: `[["0.5 V", -40], ["2.5 V", 85]]`; or `{ thermistor = "10 kohm", beta = 3950, '
@@ -111,14 +127,18 @@ class Input:
         entries.number,
         default=0.0,
         unsaid="0",
-        kinds=("analogue", "counter"),
+        kinds=("analogue", *COUNTS),
     )
     stale: int = written(
         "a silence after which it is unknown; it may be silent for ever unless said", duration, default=0
     )
     """Nanoseconds."""
     pulse: float = written(
-        "what one pulse stands for, in its unit", entries.number, default=1.0, unsaid="1", kinds=("counter",)
+        "what one pulse, or one step, stands for, in its unit",
+        entries.number,
+        default=1.0,
+        unsaid="1",
+        kinds=COUNTS,
     )
     window: int = written(
         "its value is what came in the last so long; all that it has ever counted, kept over restarts, unless said",
@@ -130,8 +150,8 @@ class Input:
 
     @property
     def lines(self) -> tuple[int, ...]:
-        """Its one line."""
-        return (self.pin.line,)
+        """Its line; of an encoder both, the first one first."""
+        return (self.pin.line,) if self.second is None else (self.pin.line, self.second.line)
 
     @property
     def analogue(self) -> bool:
@@ -139,9 +159,19 @@ class Input:
         return self.kind == "analogue"
 
     @property
+    def counts(self) -> bool:
+        """Whether it counts pulses or steps, for good."""
+        return self.kind in COUNTS
+
+    @property
     def valued(self) -> bool:
         """Whether it has a value instead of two states."""
         return self.kind != "contact"
+
+    @property
+    def measure(self) -> str:
+        """The unit that its value is in; empty for what is only counted."""
+        return self.unit or ("V" if self.analogue else "")
 
     @property
     def repeat(self) -> int:

@@ -92,6 +92,8 @@ class InputSeen:
     """Wall nanoseconds of the change, where the board knows them better than ``at`` does."""
     settled: bool = False
     """The board has debounced it already."""
+    way: int = 0
+    """Of an encoder: active stands for one step, 1 up or -1 down; then it is at rest again."""
 
 
 @fact

@@ -16,6 +16,7 @@ from lark.lexer import Lexer
 
 from cairnwind.core.facts import conditions as co
 from cairnwind.core.facts.claims import Rank
+from cairnwind.core.facts.inputs import TURNS
 from cairnwind.core.facts.site import Site
 from cairnwind.core.language.words import Said, Thing, Vocabulary, folded, pieces, said
 from cairnwind.core.values.quantities import NS, UNITS
@@ -234,6 +235,8 @@ def states(thing: Thing, site: Site) -> dict[str, str | bool]:
         case "input" if not site.inputs[thing.name].valued:
             inactive, active = site.inputs[thing.name].words
             return {inactive: False, active: True}
+        case "input" if site.inputs[thing.name].kind == "encoder":
+            return {word: word for word in TURNS}
         case "board":
             return {"up": True, "down": False}
         case "trip":

@@ -83,7 +83,7 @@ REFLEX_KEYS = {
     "while": "instead: the phrase holds as long as it is true",
     "do": "a phrase",
     "as": '`"reflex"` or `"person"`: whose wish that is; a reflex\'s unless said',
-    "pause": "how long after it was done it is not done again; 200 ms unless said",
+    "pause": "how long after it was done it is not done again; 200 ms unless said, of an encoder's steps nothing",
 }
 REGULATOR_KEYS = {
     "name": NAME,
@@ -141,7 +141,10 @@ def reflex(form: Mapping[str, Any], words: Language, course: Callable[[str], Cou
                 "Say 'for' or 'until', or write 'while' instead of 'when'.",
             ),
         )
-    pause = take(form, "pause", duration) if "pause" in form else NS // 5
+    steps = any(
+        kind == "input" and words.site.inputs[each].kind == "encoder" for kind, each in condition.about
+    )
+    pause = take(form, "pause", duration) if "pause" in form else 0 if steps else NS // 5
     return Reflex(name, condition, done, holds, rank, pause)
 
 

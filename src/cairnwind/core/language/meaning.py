@@ -12,6 +12,7 @@ from lark import Token, Tree
 from cairnwind.core.facts import conditions as co
 from cairnwind.core.facts.claims import Rank
 from cairnwind.core.facts.conditions import Condition, Dependency, Node, Value, View
+from cairnwind.core.facts.inputs import TURNS
 from cairnwind.core.language.asking import (
     BOUND_WORDS,
     KINDS,
@@ -137,7 +138,8 @@ class Maker:
         tail = f" twice within {show_duration(twice)}" if twice else ""
 
         def make(thing: Thing) -> Node:
-            inside = self.state(thing, _token(tree, "STATE"))
+            token = _token(tree, "STATE")
+            inside = self.turned(thing, token) if token.payload in TURNS else self.state(thing, token)
             return co.Becomes(
                 next(self._number), inside.text.replace(" is ", " becomes ", 1) + tail, inside, twice
             )
@@ -157,6 +159,10 @@ class Maker:
             found, say = self.known(thing)
             ask = (lambda view: found(view)) if meant == "known" else (lambda view: not found(view))
             return co.Test(number, f"{name} is {meant}", ((kind, name),), ask, say)
+        if meant in TURNS and thing.kind == "input" and self.site.inputs[name].kind == "encoder":
+            raise PhraseError(
+                f"'{name}' is {meant} for a moment only.", f"Say: {name} becomes {meant}.", *span(token)
+            )
         if not isinstance(meant, bool):
             raise self.no_state(thing, token)
         match kind:
@@ -183,6 +189,15 @@ class Maker:
         shown = f"'{name}'" if kind == "trip" else name
         return co.Test(number, f"{shown} is {words}", ((kind, name),), ask, say)
 
+    def turned(self, thing: Thing, token: Said) -> co.Test:
+        """An encoder at one of its steps."""
+        kind, name = thing
+        if kind != "input" or self.site.inputs[name].kind != "encoder":
+            raise self.no_state(thing, token)
+        say = lambda view: f"{name} is not turned"  # noqa: E731
+        ask = _of_turn(name, 1 if token.payload == TURNS[1] else -1)
+        return co.Test(next(self._number), f"{name} is {token.payload}", ((kind, name),), ask, say)
+
     def known(self, thing: Thing) -> tuple[Callable[[View], bool], Callable[[View], str]]:
         """Whether anything is known of it."""
         kind, name = thing
@@ -203,8 +218,10 @@ class Maker:
     def no_state(self, thing: Thing, token: Said) -> PhraseError:
         """It is never that."""
         if thing.kind == "input" and self.site.inputs[thing.name].valued:
-            unit = self.site.inputs[thing.name].unit or "V"
-            fix = f"It has a value: {thing.name} is above 40 {unit}."
+            unit = self.site.inputs[thing.name].measure
+            fix = f"It has a value: {thing.name} is above 40 {unit}".rstrip() + "."
+            if self.site.inputs[thing.name].kind == "encoder":
+                fix = f"Say: {thing.name} becomes {TURNS[1]}; or compare what it has counted: {thing.name} is above 40."
         else:
             could = list(states(thing, self.site))
             fix = (
@@ -258,12 +275,12 @@ class Maker:
             say = lambda view: f"{name} gives {_amperes(view.load(name))}"  # noqa: E731
         elif kind == "input" and self.site.inputs[name].valued:
             input = self.site.inputs[name]
-            own = input.unit or "V"
+            own = input.measure
             if unit and _unit(unit) != _unit(own):
                 raise PhraseError(
                     f"{name} is in {own}, not in {unit}.", f"Write {number} {own}.", *span(token)
                 )
-            bound, shown, slack = float(number), f"{number} {own}", input.hysteresis
+            bound, shown, slack = float(number), f"{number} {own}".rstrip(), input.hysteresis
             read = lambda view: view.value(name)  # noqa: E731
             say = lambda view: co.show_input(input, view)  # noqa: E731
         else:
@@ -366,6 +383,14 @@ def _of_input(name: str, meant: bool) -> Callable[[View], Value]:
     def ask(view: View) -> Value:
         active = view.active(name)
         return None if active is None else active == meant
+
+    return ask
+
+
+def _of_turn(name: str, way: int) -> Callable[[View], Value]:
+    def ask(view: View) -> Value:
+        now = view.way(name)
+        return None if now is None else now == way
 
     return ask
 

@@ -1,6 +1,6 @@
 """Inputs: from what a line shows to what counts.
 
-Contacts with debounce, counters of their edges, and analogue values: sampled no more often than asked, filtered,
+Contacts with debounce, counters of their edges, encoders that count both ways, and analogue values: sampled no more often than asked, filtered,
 scaled, and held to what is plausible. What has not been heard from for its stated time is unknown.
 """
 
@@ -31,10 +31,13 @@ class Contact:
         "total",
         "turned",
         "value",
+        "way",
     )
 
     def __init__(self, input: Input) -> None:
         self.input = input
+        self.way = 0
+        """Of an encoder at the moment of a step: 1 up, -1 down."""
         self.active: bool | None = None
         self.seen: bool | None = None
         self.turned = 0
@@ -48,18 +51,20 @@ class Contact:
         self.heard = 0
         """Monotonic nanoseconds of the last word of it."""
         self.total = self.stored = 0
-        """Pulses of a counter, those before the last start among them; and how many of them are stored."""
+        """Pulses of a counter or steps of an encoder, those before the last start among them; and how many of them are stored."""
         self.pulses: deque[int] = deque(maxlen=PULSES)
         self.value: float | None = None
-        """Of a counter: pulses in its own unit, in all or in the last stretch of `Input.window`."""
+        """Of what counts: pulses or steps in its own unit, in all or in the last stretch of `Input.window`."""
 
-    def see(self, active: bool | None, mono: int, wall: int, edge: int = 0, *, settled: bool = False) -> bool:
-        """Take a raw state; True if what counts has changed at once.
+    def see(
+        self, active: bool | None, mono: int, wall: int, edge: int = 0, *, settled: bool = False, way: int = 0
+    ) -> bool:
+        """Take a raw state; True if what counts has changed at once. ``way``: of an encoder's step.
 
         Unknown, and the first state after unknown, count at once: there is nothing they could bounce
         against. Any other change counts when it has lasted for the debounce time (see `due`).
         """
-        self.heard = mono
+        self.heard, self.way = mono, way
         if active != self.seen:
             if active is not None and self.seen is not None:
                 self.edges, self.edge = self.edges + 1, edge or wall
@@ -91,9 +96,9 @@ class Contact:
             rose = self.active is False and self.seen is True
             self.active = self.seen
             self.since = wall
-            if self.input.kind == "counter":
+            if self.input.counts:
                 if rose:
-                    self.total += 1
+                    self.total += self.way if self.input.kind == "encoder" else 1
                     if self.input.window:
                         self.pulses.append(mono)
                 self._count(mono)

@@ -37,6 +37,11 @@ class Sight:
         """A contact's state."""
         return self._state.inputs.contacts[input].active
 
+    def way(self, input: str) -> int | None:
+        """Which way an encoder is turned at this moment."""
+        contact = self._state.inputs.contacts[input]
+        return None if contact.active is None else contact.way
+
     def value(self, input: str) -> float | None:
         """An analogue input's value, or a counter's."""
         inputs = self._state.inputs

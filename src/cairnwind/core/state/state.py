@@ -72,7 +72,12 @@ class Inputs:
                 self.contacts[name] = contacts[name] if name in same else Contact(input)
                 self.contacts[name].input = input
                 before = contacts.get(called.get(name, name))
-                if name not in same and before is not None and before.input.kind == input.kind == "counter":
+                if (
+                    name not in same
+                    and before is not None
+                    and before.input.kind == input.kind
+                    and input.counts
+                ):
                     self.contacts[name].total = before.total
 
 

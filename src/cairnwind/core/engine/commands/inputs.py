@@ -28,13 +28,19 @@ class Contacts:
         """A line shows something."""
         contact = turn.state.inputs.contacts.get(event.input)
         if contact is not None:  # it may have left the site since
-            self._see(turn, contact, event.active, event.edge, event.settled)
+            self._see(turn, contact, event.active, event.edge, event.settled, event.way)
 
     def _see(
-        self, turn: Turn, contact: Contact, active: bool | None, edge: int = 0, settled: bool = False
+        self,
+        turn: Turn,
+        contact: Contact,
+        active: bool | None,
+        edge: int = 0,
+        settled: bool = False,
+        way: int = 0,
     ) -> None:
         before, input, now = contact.seen, contact.input, turn.now
-        if contact.see(active, now.mono, now.wall, edge, settled=settled):
+        if contact.see(active, now.mono, now.wall, edge, settled=settled, way=way):
             self._counts(turn, contact)
         if contact.deadline is not None:
             turn.mono.set(contact.deadline, "input", input.name)
@@ -49,7 +55,7 @@ class Contacts:
         turn.effects.append(ev.Changed("input", name))
         self._armed.gates.watches.mark("input", name)
         self._changed(turn, name)
-        if contact.input.kind == "counter":
+        if contact.input.counts:
             if contact.total != contact.stored:
                 turn.mono.unless(turn.now.mono + STORED_EVERY, "total", name)
             return  # its pulses are counted, not told one by one
@@ -66,7 +72,7 @@ class Contacts:
     def store(self, turn: Turn) -> None:
         """Store what all counters have counted."""
         for name, contact in turn.state.inputs.contacts.items():
-            if contact.input.kind == "counter":
+            if contact.input.counts:
                 self.total_due(turn, name, "")
 
     def recall(self, turn: Turn, kept: Iterable[ev.Keep]) -> None:
@@ -77,7 +83,7 @@ class Contacts:
                 each.gate == COUNTED
                 and each.data is not None
                 and contact is not None
-                and contact.input.kind == "counter"
+                and contact.input.counts
             ):
                 contact.total += each.data["total"]
                 contact.stored = each.data["total"]
