@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from tests.boards import emulated
-from tests.conftest import Running, eventually
+from tests.conftest import Running, eventually, faults
 
 BELL, LOCK, SET, RESET = 31, 16, 17, 22
 SITE = f"""
@@ -117,6 +117,29 @@ def test_a_latching_relay_is_pulsed_by_the_board_and_put_to_safe_by_it(tmp_path:
     assert 58.9 <= longest <= 61
     running.end()
     board.end()
+
+
+def test_volts_through_a_converter_are_the_share_that_makes_them(tmp_path: Path) -> None:
+    board = emulated.emulated()
+    table = SITE.split("[output]")[0] + (
+        '[output]\nhall = { kind = "lamp", pin = "yard:line-14", frequency = "1 kHz", volts = ["1 V", "10 V"], converter = "12 V" }\n'
+    )
+    running = Running(tmp_path, table.replace("PORT", board.port))
+    eventually(lambda: running.site.boards()[0]["up"], within=10)
+    for level, said, share in ((100, "100 % (10 V)", 10 / 12), (40, "40 % (4.6 V)", 4.6 / 12), (0, "off", 0)):
+        running.site.turn("hall", f"{level} %")
+        eventually(lambda share=share: board.measure(14)[1] == pytest.approx(share, abs=0.0002))
+        assert said in running.cli("look", "hall").stdout
+    running.end()
+    board.end()
+    for wrong, why in (
+        ('converter = "5 V"', "its converter makes 5 V at most"),
+        ('converter = "12 V", curve = "lightness"', "what is told volts answers them as it does"),
+    ):
+        assert why in faults(tmp_path, table.replace('converter = "12 V"', wrong))
+    assert "has no PWM that a converter could" in faults(tmp_path, table.replace('frequency = "1 kHz", ', ""))
+    assert "the lower ones first" in faults(tmp_path, table.replace('["1 V", "10 V"]', '["10 V", "1 V"]'))
+    assert "nothing is said of the volts" in faults(tmp_path, table.replace('volts = ["1 V", "10 V"], ', ""))
 
 
 @pytest.mark.parametrize("degrees", [-60, 0, 12.5, 60])

@@ -112,6 +112,7 @@ EACH = {
     "mosfet": 'kind = "lamp"\npin = "shelf:J2-14"\nfrequency = "1 kHz"',
     "relay": 'kind = "relay"\npin = "shelf:J2-9"\ndraws = { supply = "rail", current = "72 mA" }',
     "opto": 'kind = "relay"\npin = "shelf:J2-9"\nsense = "active-low"',
+    "converter": 'kind = "lamp"\npin = "shelf:J2-14"\nfrequency = "1 kHz"\nvolts = ["1 V", "10 V"]',
     "switch": 'kind = "contact"\npin = "shelf:J3-4"\npull = "up"',
     "encoder": 'kind = "encoder"\npin = "shelf:J3-4"\nsecond = "shelf:J3-5"',
     "thermistor": 'kind = "analogue"\npin = "shelf:J3-10"\nscale = { thermistor = "10 kohm", beta = 3950, series = "10 kohm", volts = "3.3 V" }',

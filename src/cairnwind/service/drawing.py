@@ -169,6 +169,23 @@ def _control(d: Any, circuit: Circuit, words: Words) -> None:
     d += e.Ground().at(fan.minus)
 
 
+def _converter(d: Any, circuit: Circuit, words: Words) -> None:
+    """What makes volts of PWM, and the control wire of the load, which has its own supply."""
+    _series(d, circuit, words, words["series"])
+    converter = e.Ic(size=(2.4, 2), pins=[
+        e.IcPin("PWM", side="left", anchorname="pwm", slot="2/3"), e.IcPin("V", side="right", anchorname="out", slot="2/3"),
+        e.IcPin("+", side="top", anchorname="plus"), e.IcPin("-", side="bottom", anchorname="minus")]).anchor("pwm")  # fmt: skip
+    d += converter
+    d += e.Vdd().at(converter.plus).label(words["rail"])
+    d += e.Ground().at(converter.minus)
+    d += e.Line().at(converter.out).right().length(2.4).label(words["span"], "bottom")
+    load = e.Ic(size=(2, 1.6), pins=[e.IcPin("", side="left", anchorname="control"), e.IcPin("-", side="bottom", anchorname="minus")]).anchor(
+        "control"
+    ).label(words["load"], "right")  # fmt: skip
+    d += load
+    d += e.Ground().at(load.minus)
+
+
 def _bridge(d: Any, circuit: Circuit, words: Words) -> None:
     """A driver with two inputs, and the motor between its two outputs."""
     first, second = words["inputs"].split(", ")
@@ -291,5 +308,5 @@ def _sensor(d: Any, circuit: Circuit, words: Words) -> None:
 
 SHAPES: dict[str, Callable[[Any, Circuit, Words], None]] = {
     "strip": _strip, "contact": _board, "sounder": _sounder, "bridge": _bridge, "led": _led, "control": _control, "mosfet": _mosfet,
-    "relay": _relay, "opto": _opto, "switch": _switch, "encoder": _encoder, "thermistor": _thermistor, "sensor": _sensor,
+    "relay": _relay, "opto": _opto, "converter": _converter, "switch": _switch, "encoder": _encoder, "thermistor": _thermistor, "sensor": _sensor,
 }  # fmt: skip

@@ -83,7 +83,7 @@ def setting(output: Output, value: Setting | Program | None) -> dict[str, Any] |
             "on": value.on, "words": value.text, "program": value.word,
             "seconds": None if length is None else length / NS, "then": value.then,
         }  # fmt: skip
-    if value is not None and output.kind == "servo":
+    if value is not None and (output.kind == "servo" or output.volts is not None):
         return {**_setting(value, output.words, output.dimmable), "words": output.say(value)}
     return None if value is None else _setting(value, output.words, output.dimmable)
 

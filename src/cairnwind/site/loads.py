@@ -97,7 +97,10 @@ def more(
         hertz = hertz or SERVO
         found |= {"frequency": hertz}
     found["steps"] = board.duties(pin.line, hertz)
-    light = _pulses(hertz or SERVO, table) if kind == "servo" else _light(kind, hertz, table)
+    if table.has("volts") or table.has("converter"):
+        light, found["volts"] = _voltage(hertz, pin, table)
+    else:
+        light = _pulses(hertz or SERVO, table) if kind == "servo" else _light(kind, hertz, table)
     if light is not STRAIGHT:
         found["light"] = light
     shape = Shape(*(_said(table, key) for key in ("kick", "pause", "ramp")))
@@ -212,6 +215,35 @@ def _pulses(hertz: Fraction, table: Table) -> Light:
         )
         return STRAIGHT
     return Light(floor=round(low * WHOLE), ceiling=round(high * WHOLE))
+
+
+def _voltage(
+    hertz: Fraction | None, pin: Pin, table: Table
+) -> tuple[Light, tuple[Fraction, Fraction] | None]:
+    """What is told volts: the duty of which its converter makes them, and those at its least and at full."""
+    span: tuple[Fraction, Fraction] | None = _said(table, "volts", default=None)
+    most: Fraction = _said(table, "converter")
+    key = "volts" if table.has("volts") else "converter"
+    if hertz is None:
+        table.point(
+            key,
+            f"{pin.both} has no PWM that a converter could make volts of",
+            'Give it one: frequency = "1 kHz".',
+        )
+    for other in ("curve", "floor", "ceiling", "trim", "lowest", "kick", "led"):
+        if table.has(other):
+            table.point(other, "what is told volts answers them as it does", "Take it away.")
+    if span is None:
+        if not table.has("volts"):
+            table.point(key, "nothing is said of the volts that it is told", 'Say volts = ["1 V", "10 V"].')
+        return STRAIGHT, None
+    if span[1] > most:
+        table.point(
+            "volts", f"its converter makes {float(most):g} V at most", 'Say which it is: converter = "12 V".'
+        )
+        return STRAIGHT, None
+    low, high = (round(each / most * WHOLE) for each in span)
+    return Light(floor=low, ceiling=high), span
 
 
 def _light(kind: str, hertz: Fraction | None, table: Table) -> Light:

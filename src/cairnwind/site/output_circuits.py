@@ -61,6 +61,8 @@ def _shape(output: Output, board: Board) -> str:
         return "bridge"
     if output.gives is not None:
         return "led"
+    if output.volts is not None:
+        return "converter"
     if output.kind == "servo" or (output.kind == "fan" and (output.frequency or 0) >= CONTROL):
         return "control"
     if output.dimmable or not (output.active_low or output.draws is not None or output.kind == "relay"):
@@ -124,6 +126,27 @@ def _led(draft: Draft, output: Output, rail: Fraction | None) -> None:
     _held(draft, output)
     draft.signal(output.pin.line, "the LED, through its resistor")
     draft.ground("the LED's short leg")
+
+
+def _converter(draft: Draft, output: Output, rail: Fraction | None) -> None:
+    assert output.volts is not None
+    draft.reckoned()
+    ohms, why = draft.limiting()
+    draft.resistor(
+        "series resistor", max(ohms, OPTO_OHMS), f"it bears a converter with an optocoupler; {why}", "series"
+    )
+    draft.part(
+        "converter",
+        "PWM to voltage",
+        f"up to {volts(output.volts[1])}, for {volts(draft.volts)} at its input",
+    )
+    draft.words["span"] = f"{volts(output.volts[0])} to {volts(output.volts[1])}"
+    _held(draft, output)
+    draft.signal(output.pin.line, "the converter's input, through its resistor")
+    draft.ground("the converter's ground, which is that of the control wire too")
+    draft.notes.append(
+        f"Trim the converter until it gives {volts(output.volts[1])} while {output.name} is at 100 %; measure that before the wire goes on."
+    )
 
 
 def _control(draft: Draft, output: Output, rail: Fraction | None) -> None:
@@ -267,5 +290,5 @@ def _closed(draft: Draft, output: Output) -> None:
 
 SHAPES: dict[str, Callable[[Draft, Output, Fraction | None], None]] = {
     "strip": _strip, "contact": _contact, "sounder": _sounder, "bridge": _bridge, "led": _led, "control": _control,
-    "mosfet": _mosfet, "relay": _relay, "opto": _opto,
+    "mosfet": _mosfet, "relay": _relay, "opto": _opto, "converter": _converter,
 }  # fmt: skip

@@ -56,7 +56,7 @@ def check(thing: Output | Input, boards: dict[str, Board]) -> Iterator[Found]:
 
 def suits(output: Output) -> Iterator[Found]:
     """Whether its PWM frequency suits the load, with the arithmetic."""
-    if output.frequency is None:
+    if output.frequency is None or output.volts is not None:  # its converter has it, not the load
         return
     said = [flicker(output.frequency)] if output.kind in ("lamp", "colour-lamp") else []
     if (found := range_of(output.kind, output.frequency)) is not None:

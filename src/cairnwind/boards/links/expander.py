@@ -52,7 +52,7 @@ class Expander:
 
     chip: Chip = written(
         "which chip, by its profile: shipped ones, or your own `profiles/NAME.toml` beside the file",
-        needed="Say which chip by its profile: {chips}.",
+        needed='Say which chip, by its profile: chip = "ports-16", "ports-8", "pwm-16", or one of your own.',
     )
     bus: str = written(
         '`"/dev/i2c-1"`, or `"simulated"`: a register-accurate chip in the service',

@@ -188,6 +188,8 @@ class Output:
         unsaid="[0, 180]",
         kinds=("servo",),
     )
+    volts: tuple[Fraction, Fraction] | None = None
+    """Of what is told volts by a converter at its pin: those at its least and at full; off is none."""
     latching: int = 0
     """Of a relay with two coils that stays where it was put: how long a coil gets current, in nanoseconds; 0: it is none."""
     reversal: str = ""
@@ -311,9 +313,13 @@ class Output:
         """The setting in this output's words."""
         if self.kind == "servo" and isinstance(setting, Level) and setting.parts:
             return f"{self.angle(setting):g}°"
-        if isinstance(setting, tuple):  # all but a program
-            return show(brief(setting), self.words, dimmable=self.dimmable)
-        return setting.text
+        if not isinstance(setting, tuple):
+            return setting.text  # of a program
+        text = show(brief(setting), self.words, dimmable=self.dimmable)
+        if self.volts is not None and isinstance(setting, Level) and setting.parts:
+            low, high = self.volts
+            text += f" ({float(low + (high - low) * setting.parts / FULL):.3g} V)"
+        return text
 
     def admit(self, setting: Setting) -> Setting:
         """The setting as this output can have it.
@@ -437,6 +443,11 @@ OUTPUT_KEYS = (
     Key("pause", "how long it stands before it turns round; not at all unless said", partial(duration, longest=30), 0, kinds=("motor",)),
     Key("ramp", "the time from nothing to full; at once unless said", partial(duration, longest=30), 0, kinds=("motor",)),
     Key("travel", "the pulses at its two ends", entries.widths, (10**6, 2 * 10**6), '["1 ms", "2 ms"]', kinds=("servo",)),
+    Key(
+        "volts", 'of what is told volts, by a converter at its pin: those at its least and at full, `["1 V", "10 V"]`; off is 0 V',
+        entries.voltages, kinds=("lamp", "fan"),
+    ),
+    Key("converter", "the volts that its converter makes of full duty", partial(entries.a, "voltage"), Fraction(10), '"10 V"', kinds=("lamp", "fan")),
     Key("led", 'instead of `gives`, for `check`: `{ forward = "2.1 V", resistor = "220 ohm", count = 1 }`'),
 )  # fmt: skip
 """Those that fill fields of an output, and those that fields are put together from."""

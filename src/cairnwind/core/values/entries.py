@@ -148,6 +148,19 @@ def range_of(value: object, example: str) -> tuple[float, float]:
         ) from None
 
 
+def voltages(value: object) -> tuple[Fraction, Fraction]:
+    """Two voltages, the lower one first, none of them below zero."""
+    if isinstance(value, list) and len(value) == 2:
+        low, high = (parse(each, "a voltage") for each in value)
+        if 0 <= low < high:
+            return low, high
+    raise CallerError(
+        "bad-value",
+        "these are not the volts at its least and at full.",
+        'Write the lower ones first: volts = ["1 V", "10 V"].',
+    )
+
+
 def widths(value: object) -> tuple[int, int]:
     """Two lengths of pulses, up to 10 ms, the shorter one first; nanoseconds."""
     if isinstance(value, list) and len(value) == 2:
