@@ -136,8 +136,8 @@ def _converter(draft: Draft, output: Output, rail: Fraction | None) -> None:
         "series resistor", max(ohms, OPTO_OHMS), f"it bears a converter with an optocoupler; {why}", "series"
     )
     draft.part(
+        "from PWM to volts",
         "converter",
-        "PWM to voltage",
         f"up to {volts(output.volts[1])}, for {volts(draft.volts)} at its input",
     )
     draft.words["span"] = f"{volts(output.volts[0])} to {volts(output.volts[1])}"
