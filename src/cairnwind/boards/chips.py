@@ -38,6 +38,9 @@ class Chip:
     part: str = ""
     """As the flashing tool calls it; empty: it is not loaded from here."""
     fuses: Mapping[str, int] = field(default_factory=dict)
+    compiler: str = "avr-gcc"
+    packages: str = "gcc-avr avr-libc"
+    """The Debian packages that have it."""
 
     def functions(self, line: int) -> frozenset[str]:
         """What a line can beside switching and reading."""
@@ -92,6 +95,7 @@ def _read(path: Path) -> Chip:
             raise ValueError(f"its lines are 0 to {lines - 1}")
         fuses = {str(name): int(value) for name, value in data.get("fuses", {}).items()}
         title, clock, part = (str(data.get(key, "")) for key in ("title", "clock", "part"))
+        made_by = {key: str(data[key]) for key in ("compiler", "packages") if key in data}
         return Chip(
             path.stem,
             title,
@@ -103,6 +107,7 @@ def _read(path: Path) -> Chip:
             clock,
             part,
             fuses,
+            **made_by,
         )
     except (OSError, ValueError, KeyError, TypeError) as error:
         raise CallerError(

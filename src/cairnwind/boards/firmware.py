@@ -91,16 +91,16 @@ def suits(image: Image) -> None:
 def build(out: Path, baud: int, unit: int, chip: str = chips.DEFAULT) -> Image:
     """Build an image. Raises `CallerError` when sources or compiler are missing."""
     serialports.see_baud(baud)
-    chips.load(chip)
+    made_for = chips.load(chip)
     if not (SOURCES / "avr.c").exists():
         raise CallerError(
             "no-file",
             "The firmware's sources are not installed here.",
             "Build in a checkout, or load the shipped image.",
         )
-    if shutil.which("avr-gcc") is None:
+    if shutil.which(made_for.compiler) is None:
         raise CallerError(
-            "no-file", "There is no compiler for the chip.", "Type: sudo apt install gcc-avr avr-libc"
+            "no-file", "There is no compiler for the chip.", f"Type: sudo apt install {made_for.packages}"
         )
     out.mkdir(parents=True, exist_ok=True)
     made = subprocess.run(

@@ -69,7 +69,7 @@ class Modbus:
     )  # fmt: skip
     """None: our own firmware, which tells its pins itself."""
     chip: Chip | None = written(
-        "of our own firmware: the chip it runs on, for `check`; shipped: `\"atmega1284p\"`, `\"atmega324p\"`; your own: `chips/NAME.toml` beside the file",
+        "of our own firmware: the chip it runs on, for `check`; shipped: `\"atmega1284p\"`, `\"atmega324p\"`, `\"lm3s6965\"`; your own: `chips/NAME.toml` beside the file",
         default=None, unsaid='"atmega1284p"',
     )  # fmt: skip
     baud: int = written(
