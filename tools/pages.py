@@ -1,10 +1,15 @@
-"""Writes docs/calls.md (each call, the role that it needs, what it does), docs/commands.md (each command) and docs/site-file.md (each key)."""
+"""Writes docs/calls.md (each call, the role that it needs, what it does), docs/commands.md (each command), docs/site-file.md (each key) and
+docs/kinds.md (what can be wired, with drawings)."""
 
+import re
 from pathlib import Path
 
 from cairnwind.commands.page import table
 from cairnwind.service.calls import role_table
+from cairnwind.service.drawing import draw
+from cairnwind.site.circuits import circuit as circuit_of
 from cairnwind.site.page import page
+from cairnwind.site.reader import read_site
 
 CALLS = """\
 # Every call, and the role that it needs
@@ -41,3 +46,45 @@ could say.
 Path("docs/site-file.md").write_text(f"{SITE_FILE}{page()}\n", "utf-8")
 Path("docs/calls.md").write_text(f"{CALLS}{role_table()}\n", "utf-8")
 Path("docs/commands.md").write_text(f"{COMMANDS}{table()}\n", "utf-8")
+
+KINDS = """\
+# What can be wired, one of each
+
+Made from [kinds.toml](kinds.toml) by `python tools/pages.py`: a site file that `cairnwind check` finds good. The drawings are those
+of `cairnwind wire NAME --drawing FILE`, with the values that follow from what the file says; *Site, Wiring* in the console shows
+them for what is really there, and which wire goes from where to where. What each link is and needs: [boards.md](boards.md).
+
+"""
+
+
+def kinds(file: Path, drawings: Path) -> str:
+    """A section for each output and input: what it is, what the file says, how it is wired; writes their drawings."""
+    text = file.read_text("utf-8")
+    site = read_site(file)
+    drawings.mkdir(exist_ok=True)
+    sections = []
+    for title, says, toml, name in re.findall(
+        r"^# (.+)\n# (.+)\n(\[(?:output|input)\.([\w-]+)\]\n(?:.+\n)+)", text, re.M
+    ):
+        section = f"## {title}\n\n{says}\n\n```toml\n{toml.strip()}\n```\n"
+        circuit = circuit_of(name, site)
+        if circuit.shape != "there":
+            (drawings / f"{name}.svg").write_text(f"{draw(circuit)}\n", "utf-8")
+            parts = [
+                f"{part.many} × {part.what}, {part.value}{f' ({part.because})' if part.because else ''}"
+                for part in circuit.parts
+            ]
+            wires = [f"from {wire.place} ({wire.role}) to {wire.to}" for wire in circuit.wires]
+            notes = [note for note in circuit.notes if not note.startswith("Nothing is said of what")]
+            section += f"\n![How it is wired]({drawings.name}/{name}.svg)\n"
+            section += "".join(
+                f"\n{word}: {'; '.join(rows)}.\n"
+                for word, rows in (("To buy", parts), ("Wires", wires))
+                if rows
+            )
+            section += "".join(f"\n{note}\n" for note in notes)
+        sections.append(section)
+    return "\n".join(sections)
+
+
+Path("docs/kinds.md").write_text(KINDS + kinds(Path("docs/kinds.toml"), Path("docs/wiring")), "utf-8")

@@ -21,6 +21,7 @@ PINS = {"shelf:J2-14": "pwm", "shelf:J2-9": "", "box:line-3": "pwm", "relays:lin
 HEAD = (
     'site = "Bench"\n[supply.rail]\nvolts = 12\n[board.shelf]\nlink = "simulated"\nmap = "header-34"\n[board.box]\nlink = "simulated"\nlines = 8\n'
     '[board.relays]\nlink = "modbus"\nport = "/dev/null"\nprofile = "relays-8"\n[board.path]\nlink = "strip"\ndevice = "simulated"\nlamps = 90\n'
+    '[board.front]\nlink = "leds"\nleds = ["board:green:user"]\n'
 )
 LABELS = st.sampled_from(["Lamp", "<b>&\"'$x$", "Töpferscheibe $", "a" * 60])
 
@@ -115,6 +116,7 @@ EACH = {
     "converter": 'kind = "lamp"\npin = "shelf:J2-14"\nfrequency = "1 kHz"\nvolts = ["1 V", "10 V"]',
     "switch": 'kind = "contact"\npin = "shelf:J3-4"\npull = "up"',
     "encoder": 'kind = "encoder"\npin = "shelf:J3-4"\nsecond = "shelf:J3-5"',
+    "there": 'kind = "lamp"\npin = "front:line-0"',
     "thermistor": 'kind = "analogue"\npin = "shelf:J3-10"\nscale = { thermistor = "10 kohm", beta = 3950, series = "10 kohm", volts = "3.3 V" }',
     "sensor": 'kind = "analogue"\npin = "shelf:J3-10"',
 }

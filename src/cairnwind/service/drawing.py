@@ -260,6 +260,17 @@ def _switch(d: Any, circuit: Circuit, words: Words) -> None:
     d += e.Ground() if to_ground else e.Vdd().label(words["logic"])
 
 
+def _there(d: Any, circuit: Circuit, words: Words) -> None:
+    """Something that is there already."""
+    _pin(d, circuit)
+    d += e.Line().right().length(0.8)
+    d += (
+        e.Ic(size=(2.8, 1.2), pins=[e.IcPin("", side="left", anchorname="in")])
+        .anchor("in")
+        .label(words["load"], "right")
+    )
+
+
 def _encoder(d: Any, circuit: Circuit, words: Words) -> None:
     """Two contacts to ground, each with what holds its wire while it is open."""
     for number, pin in enumerate(circuit.pins):
@@ -308,5 +319,5 @@ def _sensor(d: Any, circuit: Circuit, words: Words) -> None:
 
 SHAPES: dict[str, Callable[[Any, Circuit, Words], None]] = {
     "strip": _strip, "contact": _board, "sounder": _sounder, "bridge": _bridge, "led": _led, "control": _control, "mosfet": _mosfet,
-    "relay": _relay, "opto": _opto, "converter": _converter, "switch": _switch, "encoder": _encoder, "thermistor": _thermistor, "sensor": _sensor,
+    "relay": _relay, "opto": _opto, "converter": _converter, "switch": _switch, "encoder": _encoder, "there": _there, "thermistor": _thermistor, "sensor": _sensor,
 }  # fmt: skip

@@ -132,3 +132,10 @@ class Draft:
         return Circuit(
             self.thing.name, label, shape, pins, tuple(self.parts), tuple(self.wires), tuple(self.notes), self.words
         )  # fmt: skip
+
+
+def there(thing: Output | Input, site: Site) -> Circuit:
+    """Nothing is wired for it here."""
+    draft = Draft(thing, site)
+    draft.notes.append(f"Nothing is wired for it here: it is there already, as {thing.pin.name}.")
+    return draft.done("there")._replace(pins=(thing.pin.both,))

@@ -11,14 +11,17 @@ from collections import Counter
 from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import unknown
 from cairnwind.site import input_circuits, output_circuits
-from cairnwind.site.circuit import Circuit
+from cairnwind.site.circuit import Circuit, there
 
-SHAPES = (*output_circuits.SHAPES, *input_circuits.SHAPES)
+SHAPES = (*output_circuits.SHAPES, *input_circuits.SHAPES, "there")
 """Every shape that there is."""
 
 
 def circuit(name: str, site: Site) -> Circuit:
     """How an output or an input of a site is wired. Raises `CallerError` (``unknown-name``)."""
+    thing = site.outputs.get(name) or site.inputs.get(name)
+    if thing is not None and not site.boards[thing.pin.board].wired:
+        return there(thing, site)
     if name in site.outputs:
         return output_circuits.circuit(site.outputs[name], site)
     if name in site.inputs:

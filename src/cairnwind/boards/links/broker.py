@@ -102,6 +102,8 @@ class Network:
         """Whether a line can be told a level."""
         return bool(self.level)
 
+    wired = False
+
     @property
     def serves(self) -> frozenset[str]:
         """What can be wired to it: nothing is told to what only tells."""

@@ -62,6 +62,7 @@ class Keys:
     )
     functions: frozenset[str] = frozenset()
     serves = frozenset({"contact", "counter", "encoder"})
+    wired = False
     """Nothing else can be wired to it."""
 
     def knob(self, line: int) -> bool:

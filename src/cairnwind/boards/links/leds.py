@@ -57,6 +57,7 @@ class Leds:
     )
     functions = frozenset[str]()
     serves = frozenset({"output"})
+    wired = False
     """Nothing else can be wired to it."""
     steps = 255
 

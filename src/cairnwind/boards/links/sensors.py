@@ -51,6 +51,7 @@ class Sensors:
     )
     functions = frozenset({"analogue"})
     serves = frozenset({"analogue"})
+    wired = False
     """Nothing else can be wired to it."""
 
     def unit_of(self, line: int) -> str:

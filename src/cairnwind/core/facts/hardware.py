@@ -215,6 +215,11 @@ class Board:
         return found
 
     @property
+    def wired(self) -> bool:
+        """Whether anything is wired to its lines; else they are there already, or at somebody else's board."""
+        return getattr(self.facts, "wired", True)
+
+    @property
     def paired(self) -> bool:
         """Whether it follows encoders on two lines beside each other alone, the first of them even."""
         return getattr(self.facts, "paired", False)
