@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from pathlib import Path
 
@@ -9,10 +10,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from cairnwind.boards import kernelsensors
+from cairnwind.boards import evdev, kernelsensors
 from cairnwind.boards.doctor import examine
+from cairnwind.boards.links import leds
+from cairnwind.cli import beginning
 from cairnwind.client import CallerError
 from cairnwind.core.values.errors import BoardError
+from cairnwind.site import read_text
 from tests.conftest import Running, eventually, faults
 
 Put = Callable[[str, str], None]
@@ -199,3 +203,25 @@ def test_from_a_file_of_the_kernel_to_an_interlock(put: Put, tmp_path: Path) -> 
 def test_what_is_wrong_with_a_file_is_said(tmp_path: Path, text: str, said: str) -> None:
     text = f'site = "x"\n[board.inside]\nlink = "sensors"\n{text}\n'
     assert said in faults(tmp_path, text)
+
+
+def test_a_first_file_takes_sensors_and_offers_keys_and_lamps(
+    put: Put, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What reads and disturbs nothing is taken; what is somebody's already stands there to be taken, and is good when it is."""
+    lamps, devices = tmp_path / "leds", tmp_path / "input"
+    (lamps / "board:green:user").mkdir(parents=True)
+    devices.mkdir()
+    (devices / "event0").write_text("no device that answers")
+    monkeypatch.setattr(leds, "LEDS", lamps)
+    monkeypatch.setattr(evdev, "DEV", devices)
+    boards = beginning.found()
+    assert [each.name for each in boards][-1] == "inside"
+    assert boards[0].keys["link"] != "sensors", "examples are for pins"
+    text = beginning.written("Shed", "UTC", None, None, boards)
+    site = read_text(text, "site.toml")
+    assert "onewire:28-0000075b6c2f" in {each.text for each in site.boards["inside"].facts.channels}
+    assert site.boards.keys().isdisjoint({"front", "keys"})
+    taken = re.sub(r"^# (\[board\.|link = |leds = |keys = |device = )", r"\1", text, flags=re.M)
+    site = read_text(taken, "site.toml")
+    assert (site.boards["front"].link, site.boards["keys"].link) == ("leds", "keys")

@@ -1,7 +1,8 @@
 """Sensors that the kernel reads for everybody: hwmon, IIO, thermal zones and one-wire, by what they are called there.
 
 A channel is written as `SOURCE:DEVICE/CHANNEL`, as in ``hwmon:nct6798/temp1`` (or by its label, ``hwmon:k10temp/Tctl``),
-``iio:bme280/pressure``, ``thermal:cpu-thermal`` and ``onewire:28-0000075b6c2f``. Sources: Documentation/hwmon/sysfs-interface.rst,
+``iio:bme280/pressure``, ``thermal:cpu-thermal`` and ``onewire:28-0000075b6c2f``; ``simulated:shelf/temp1`` is none of the kernel's, and what
+somebody pretends. Sources: Documentation/hwmon/sysfs-interface.rst,
 ABI/testing/sysfs-bus-iio, driver-api/thermal/sysfs-api.rst, w1/slaves/w1_therm.rst of the kernel.
 """
 
@@ -47,14 +48,14 @@ class Channel(NamedTuple):
     def unit(self) -> str:
         """What the kernel measures it in."""
         kind = re.match(r"[a-z]*", self.name)
-        known = {"hwmon": HWMON, "iio": IIO}.get(self.source, {})
+        known = {"hwmon": HWMON, "iio": IIO, "simulated": HWMON}.get(self.source, {})
         return known[kind[0]][0] if kind and kind[0] in known else "°C" if not known else ""
 
 
 def channel(text: object) -> Channel:
     """What a text names. Raises `CallerError`."""
-    match = re.fullmatch(r"(hwmon|iio|thermal|onewire):([^/\s]+)(?:/([\w.+ -]+))?", str(text))
-    if match is None or (match[1] in ("hwmon", "iio")) != bool(match[3]):
+    match = re.fullmatch(r"(hwmon|iio|thermal|onewire|simulated):([^/\s]+)(?:/([\w.+ -]+))?", str(text))
+    if match is None or (match[1] in ("hwmon", "iio", "simulated")) != bool(match[3]):
         raise CallerError(
             "", f"{text!r} is no channel of a sensor",
             'Write "hwmon:nct6798/temp1", "iio:bme280/pressure", "thermal:cpu-thermal" or "onewire:28-0000075b6c2f"; cairnwind doctor lists what is here.',
@@ -62,9 +63,19 @@ def channel(text: object) -> Channel:
     return Channel(str(text), match[1], match[2], match[3] or "")
 
 
+SIMULATED: dict[str, float] = {}
+"""What is pretended, by channel."""
+
+
 def read(channel: Channel) -> float:
     """What it is at, in its unit. Raises `BoardError` where nobody knows: it is gone, at fault, its checksum is wrong, or it has not measured yet."""
     return READERS[channel.source](channel)
+
+
+def _simulated(channel: Channel) -> float:
+    if channel.text not in SIMULATED:
+        raise BoardError("sensor", f"Nobody has pretended anything of {channel.text} yet.", "")
+    return SIMULATED[channel.text]
 
 
 def _hwmon(channel: Channel) -> float:
@@ -166,6 +177,7 @@ READERS: dict[str, Callable[[Channel], float]] = {
     "iio": _iio,
     "thermal": _thermal,
     "onewire": _onewire,
+    "simulated": _simulated,
 }
 
 

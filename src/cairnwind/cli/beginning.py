@@ -48,8 +48,8 @@ def new(
 ) -> None:  # fmt: skip
     """Write a first site FILE (site.toml unless said), with the boards that this machine has.
 
-    Looks at GPIO chips, PWM chips, converters, two-wire buses and what answers on them, and serial ports; without any of them it takes a simulated
-    header, to try things on. Nothing is switched.
+    Looks at GPIO chips, PWM chips, converters, two-wire buses and what answers on them, serial ports and the kernel's sensors; without pins it
+    takes a simulated header, to try things on. Input devices and lamps of the kernel are offered, and not taken. Nothing is switched.
     """
     from cairnwind.cli import show
     from cairnwind.core.values import entries
@@ -138,12 +138,15 @@ def _zone() -> str:
 def found() -> list[Board]:
     """The boards of this machine; a simulated header where there are none."""
     boards: list[Board] = []
-    for each in (*_chips(), *_chains(), *_serial()):
+    for each in (*_chips(), *_chains(), *_serial(), *_sensors()):
         taken = {one.name for one in boards}
         names = (each.name, *(f"{each.name}-{number}" for number in range(2, 1000)))
         boards.append(each._replace(name=next(name for name in names if name not in taken)))
-    return boards or [
-        Board("header", {"link": "simulated", "map": "header-34"}, "simulated: nothing real is switched")
+    if any(each.keys["link"] != "sensors" for each in boards):
+        return boards
+    return [
+        Board("header", {"link": "simulated", "map": "header-34"}, "simulated: nothing real is switched"),
+        *boards,
     ]
 
 
@@ -230,6 +233,36 @@ def _serial() -> list[Board]:
     return boards
 
 
+def _sensors() -> list[Board]:
+    """What the kernel measures: reading it changes nothing."""
+    from cairnwind.boards import kernelsensors
+
+    channels = [each.text for each in kernelsensors.known()]
+    if not channels:
+        return []
+    says = f"{len(channels)} channel{'s' if channels[1:] else ''} of the kernel's sensors: line-0 is the first of them"
+    return [Board("inside", {"link": "sensors", "channels": channels}, says)]
+
+
+def _offered() -> list[Board]:
+    """What is here and is somebody's already: it is taken only when the file says so."""
+    from cairnwind.boards import evdev
+    from cairnwind.boards.links import leds
+
+    found: list[Board] = []
+    for number, (path, called) in enumerate(evdev.known()):
+        device = path if called == "?" else called
+        says = f"The input device {device}; what is pressed there is pressed nowhere else then. Name its keys"
+        keys = {"link": "keys", "device": device, "keys": ["enter", "volumeup", "dial"]}
+        found.append(Board(f"keys-{number + 1}" if number else "keys", keys, says))
+    if lamps := leds.known():
+        says = "Lamps of this machine, which show something of its own now"
+        found.append(Board("front", {"link": "leds", "leds": lamps}, says))
+    if _broker():
+        found.append(Board("far", {"link": "wireless"}, "A board with our firmware behind that broker"))
+    return found
+
+
 def _broker() -> bool:
     """Whether something listens where brokers do."""
     import socket
@@ -264,11 +297,14 @@ def written(
             "# A message broker answers on this machine. To tell and be told there, take the marks away:\n"
             '#\n# [remote.broker]\n# address = "mqtt://127.0.0.1:1883"\n'
         )
+    for each in _offered():
+        table = "".join(f"# {key} = {shown(value)}\n" for key, value in each.keys.items())
+        parts.append(f"# {each.says}:\n#\n# [board.{each.name}]\n{table}")
     pin, other = boards[0].pins
     parts.append(
         "# A load on a pin looks like this. 'active-low' is for relay boards that switch on at a low level:\n"
-        f'#\n# [output.lamp]\n# kind = "lamp"                  # or relay, fan, colour-lamp, sounder, heater, motor, lock\n# pin = "{pin}"\n'
-        '# sense = "active-high"\n#\n# [input.button]\n# kind = "contact"\n'
+        f'#\n# [output.lamp]\n# kind = "lamp"                  # or relay, fan, colour-lamp, sounder, heater, motor, lock, servo\n# pin = "{pin}"\n'
+        '# sense = "active-high"\n#\n# [input.button]\n# kind = "contact"               # or analogue, counter, encoder\n'
         f'# pin = "{other}"\n# pull = "up"\n'
     )
     return "\n".join(parts)

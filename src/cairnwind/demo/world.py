@@ -50,6 +50,8 @@ class World:
         for name in ("pug-mill-lid", "yard-gate"):
             input = site.inputs[name]
             links[input.pin.board].pretend(input)(False)  # type: ignore[attr-defined]
+        for name, value in (("store-temperature", 16.5), ("store-humidity", 58.0)):
+            links["glaze-sensor"].pretend(site.inputs[name])(value)  # type: ignore[attr-defined]
         for name in GAUGES:
             shelf.world.volts[site.inputs[name].pin.line] = self._volts(name)
         if box is not None:

@@ -62,8 +62,8 @@ class Keys:
     )
     functions: frozenset[str] = frozenset()
     serves = frozenset({"contact", "counter", "encoder"})
-    wired = False
     """Nothing else can be wired to it."""
+    wired = False
 
     def knob(self, line: int) -> bool:
         """Whether this line is a whole knob."""

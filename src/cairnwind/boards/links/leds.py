@@ -57,8 +57,8 @@ class Leds:
     )
     functions = frozenset[str]()
     serves = frozenset({"output"})
-    wired = False
     """Nothing else can be wired to it."""
+    wired = False
     steps = 255
 
     def dims(self, line: int) -> bool:

@@ -6,7 +6,7 @@ unknown, and no other; it is read again.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 
 from cairnwind.boards import devices, kernelsensors
 from cairnwind.boards.kernelsensors import Channel
@@ -16,6 +16,7 @@ from cairnwind.boards.sampling import Reading, Sampler
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
 from cairnwind.core.facts.hardware import Board
+from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.site import Site
 from cairnwind.core.facts.trials import Trial
 from cairnwind.core.values.errors import BoardError, CallerError
@@ -45,14 +46,14 @@ class Sensors:
     """Channels of the kernel's sensors; each is a line, in their order."""
 
     channels: tuple[Channel, ...] = written(
-        'its lines, in their order: `["hwmon:nct6798/temp1", "iio:bme280/pressure", "thermal:cpu-thermal", "onewire:28-0000075b6c2f"]`; `cairnwind doctor` lists those of this machine',
+        'its lines, in their order: `["hwmon:nct6798/temp1", "iio:bme280/pressure", "thermal:cpu-thermal", "onewire:28-0000075b6c2f"]`; `cairnwind doctor` lists those of this machine, and `"simulated:shelf/temp1"` is none',
         _channels,
         needed='Name them: channels = ["thermal:cpu-thermal"]; cairnwind doctor lists those of this machine.',
     )
     functions = frozenset({"analogue"})
     serves = frozenset({"analogue"})
-    wired = False
     """Nothing else can be wired to it."""
+    wired = False
 
     def unit_of(self, line: int) -> str:
         """What a line is measured in."""
@@ -110,6 +111,13 @@ class SensorsLink(Worker):
                     self.broken.pop(line, None)
                     self.measured(line, *found)
         self.traffic.rounds += 1
+
+    def pretend(self, input: Input) -> Callable[[float], None] | None:
+        """How an input on a channel of no sensor is worked."""
+        channel = self.facts.channels[input.pin.line]
+        if channel.source != "simulated":
+            return None
+        return lambda value: kernelsensors.SIMULATED.__setitem__(channel.text, value)
 
     def survey(self) -> Mapping[int, Seen]:
         """What the kernel calls them."""
