@@ -246,7 +246,8 @@ def test_registers_are_read_as_they_are_written(form: str, low_first: bool, numb
 
 
 def test_a_board_of_readings_below_nothing_and_beyond_16_bits(tmp_path: Path) -> None:
-    (tmp_path / "meter.toml").write_text(
+    (tmp_path / "profiles").mkdir()
+    (tmp_path / "profiles" / "meter.toml").write_text(
         'coils = 1\n[[analogue]]\nregister = 0\na_count = "10 mV"\nform = "s16"\n[[analogue]]\nregister = 1\na_count = "1 V"\nform = "float"\n'
     )
     profile = profiles.relays("meter", [tmp_path])
@@ -264,7 +265,7 @@ def test_a_board_of_readings_below_nothing_and_beyond_16_bits(tmp_path: Path) ->
     answers[1] = [0x7FC0, 0]
     link.look()
     assert of_kind(said, ev.Measured)[-1].volts is None, "what is no number is not known"
-    (tmp_path / "wrong.toml").write_text(
+    (tmp_path / "profiles" / "wrong.toml").write_text(
         'coils = 1\n[[analogue]]\nregister = 0\na_count = "1 V"\nform = "u24"\n'
     )
     with pytest.raises(CallerError, match="a register of the form 'u24'"):

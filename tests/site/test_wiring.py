@@ -15,7 +15,8 @@ from cairnwind.core.physics import wiring
 from cairnwind.core.values.errors import CallerError
 from cairnwind.site import SiteFileError, held
 from cairnwind.site.checked import check_site
-from cairnwind.site.reader import read_text
+from cairnwind.site.reader import read_site, read_text
+from tests.conftest import faults
 
 HEAD = 'site = "Bench"\n[board.shelf]\nlink = "simulated"\nmap = "header-34"\n'
 
@@ -310,3 +311,28 @@ def test_what_has_an_output_when_the_service_does_not(
     assert missing in found.remedy
     assert bool(held.in_words([found])) == (False in then)
     assert held.read(found.form) == found
+
+
+def test_an_own_chip_has_an_own_timer(tmp_path: Path) -> None:
+    """Ten bits and three prescalers: of 8 MHz, 1 kHz is a thousand counts, and 10 kHz eight hundred; it can do no 5 Hz."""
+    for folder, text in (
+        ("chips/mine.toml", 'title = "Mine"\nlines = 8\ntimers = [[4, 5]]\nclock = "ten"\n'),
+        ("timers/ten.toml", 'title = "Ten bits"\nclock = "8 MHz"\nprescalers = [1, 8, 64]\nwidth = 10\n'),
+    ):
+        (tmp_path / folder).parent.mkdir()
+        (tmp_path / folder).write_text(text)
+    site = (
+        'site = "x"\n[board.b]\nlink = "modbus"\nport = "/dev/ttyUSB9"\nchip = "mine"\n'
+        '[output.lamp]\nkind = "lamp"\npin = "b:line-4"\nfrequency = "HERTZ"\n'
+    )
+
+    def steps(hertz: str) -> int:
+        file = tmp_path / "site.toml"
+        file.write_text(site.replace("HERTZ", hertz))
+        return read_site(file).outputs["lamp"].steps
+
+    assert faults(tmp_path, site.replace("HERTZ", "1 kHz")) == ""
+    assert (steps("1 kHz"), steps("10 kHz")) == (1000, 800)
+    assert "5 Hz" in faults(tmp_path, site.replace("HERTZ", "5 Hz"))
+    (tmp_path / "timers" / "ten.toml").unlink()
+    assert "describes no chip: There is no timer called 'ten'" in faults(tmp_path, site)

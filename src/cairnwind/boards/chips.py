@@ -35,6 +35,8 @@ class Chip:
     """The lines of each timer."""
     clock: str = ""
     """What its timers are, by name (`cairnwind.boards.timers`)."""
+    own_timers: Path | None = None
+    """Where timers of a user's own are described."""
     part: str = ""
     """As the flashing tool calls it; empty: it is not loaded from here."""
     fuses: Mapping[str, int] = field(default_factory=dict)
@@ -54,7 +56,10 @@ class Chip:
 
         if not self.clock:
             return {}
-        return dict.fromkeys((line for each in self.timers for line in each), timers.load(self.clock))
+        return dict.fromkeys(
+            (line for each in self.timers for line in each),
+            timers.load(self.clock, *([self.own_timers] if self.own_timers else [])),
+        )
 
 
 def known(beside: Sequence[Path] = ()) -> dict[str, Path]:
@@ -95,6 +100,11 @@ def _read(path: Path) -> Chip:
             raise ValueError(f"its lines are 0 to {lines - 1}")
         fuses = {str(name): int(value) for name, value in data.get("fuses", {}).items()}
         title, clock, part = (str(data.get(key, "")) for key in ("title", "clock", "part"))
+        own = path.parents[1] / "timers" if path.parent != SHIPPED else None
+        if clock:
+            from cairnwind.boards import timers as described
+
+            described.load(clock, *([own] if own else []))
         made_by = {key: str(data[key]) for key in ("compiler", "packages") if key in data}
         return Chip(
             path.stem,
@@ -105,10 +115,13 @@ def _read(path: Path) -> Chip:
             lists["tone"],
             timers,
             clock,
+            own,
             part,
             fuses,
             **made_by,
         )
+    except CallerError as error:
+        raise CallerError("bad-value", f"{path} describes no chip: {error.sentence}", error.remedy) from None
     except (OSError, ValueError, KeyError, TypeError) as error:
         raise CallerError(
             "bad-value", f"{path} describes no chip: {error}.", "See: cairnwind firmware describe."

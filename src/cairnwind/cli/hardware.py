@@ -399,7 +399,7 @@ def chain(ctx: click.Context, chip: str, bus: str | None, as_json: bool) -> None
     from cairnwind.boards import profiles, twowire
     from cairnwind.cli import show, show_pins
 
-    profile = profiles.chip(chip, (Path("profiles"),))
+    profile = profiles.chip(chip, (Path(),))
     found = twowire.scan(bus) if bus else {}
     rows = [
         {"switches": switches, "address": address, "found": found.get(address, "")}

@@ -160,7 +160,9 @@ class Reader(Page):
         for path, value, error, grave in enabling.check(self.boards, outputs.values()):
             self.point(path, value, error, grave=grave)
         for output in outputs.values():
-            for path, value, error, grave in wiring.suits(output):
+            for path, value, error, grave in (
+                *wiring.suits(output), *wiring.reach(output, self.boards[output.pin.board])
+            ):  # fmt: skip
                 self.point(path, value, error, grave=grave)
         for path, value, error, grave in wiring.supplies(outputs.values(), self.supplies):
             self.point(path, value, error, grave=grave)
@@ -283,7 +285,7 @@ class Reader(Page):
     def _facts(self, kind: kinds.Kind, table: Table) -> tuple[Any, int]:
         """The facts of a board's link, and the number of lines that they imply (0: a map or ``lines`` says)."""
         own = kind.keys
-        reads = kind.reads(self._beside("profiles"))
+        reads = kind.reads(self._beside())
         found = {
             each.name: (each.field, value)
             for each in own
@@ -301,8 +303,8 @@ class Reader(Page):
             return None, kind.lines(None)
         return made, kind.lines(made)
 
-    def _beside(self, folder: str) -> tuple[Path, ...]:
-        """The folder of the user's own data, beside the site file."""
+    def _beside(self, folder: str = "") -> tuple[Path, ...]:
+        """A folder of the user's own data, beside the site file; or where they are."""
         return (Path(self.path).resolve().parent / folder,)
 
     def _output(self, name: str, table: Table) -> Output | None:

@@ -9,6 +9,7 @@ from cairnwind.boards import wire
 from cairnwind.core.facts.hardware import Board, Position, Supply
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
+from cairnwind.core.physics.pwm import best
 from cairnwind.core.physics.wiring import HIGH_SHARE, bias, divider, flicker, show_ohms, switching_loss
 from cairnwind.core.physics.wiring import suits as range_of
 from cairnwind.core.values.errors import CallerError
@@ -73,6 +74,26 @@ def suits(output: Output) -> Iterator[Found]:
                 CallerError("", what, f"{step.result[0].upper()}{step.result[1:]}."),
                 False,
             )
+
+
+OFF_BY = 5
+"""Percent by which a frequency may be missed before it is said that it cannot be had."""
+
+
+def reach(output: Output, board: Board) -> Iterator[Found]:
+    """Whether the timers behind its lines can make its frequency."""
+    if output.frequency is None or output.takes == "tone":
+        return
+    for line in output.lines:
+        timer = board.clockwork(line) if output.modulates(line) else None
+        if timer is None:
+            continue
+        fit = best(timer, output.frequency)
+        if abs(fit.error) > OFF_BY:
+            what = f"the timer of {board.pin(line).both} makes no {float(output.frequency):g} Hz"
+            nearest = CallerError("", what, f"It comes nearest with {float(fit.hertz):.4g} Hz.")
+            yield ("output", output.name, "frequency"), float(output.frequency), nearest, True
+            return
 
 
 def supplies(outputs: Iterable[Output], known: Mapping[str, Supply]) -> Iterator[Found]:

@@ -17,13 +17,18 @@ from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.quantities import parse
 
 HERE = Path(__file__).parent
+FOLDER = "profiles"
 PORT_REGISTERS = ("direction", "output", "input", "pull-up")
 PWM_REGISTERS = ("mode", "prescale", "first")
 
 
+def _folders(beside: Sequence[Path]) -> list[Path]:
+    return [*(each / FOLDER for each in beside), HERE]
+
+
 def names(beside: Sequence[Path] = ()) -> list[str]:
     """The profiles there are."""
-    return sorted({path.stem for folder in (*beside, HERE) for path in folder.glob("*.toml")})
+    return sorted({path.stem for folder in _folders(beside) for path in folder.glob("*.toml")})
 
 
 def chip(name: str, beside: Sequence[Path] = ()) -> Chip:
@@ -85,7 +90,7 @@ def relays(name: str, beside: Sequence[Path] = ()) -> Relays:
 
 
 def _data(name: str, beside: Sequence[Path]) -> dict[str, Any]:
-    for folder in (*beside, HERE):
+    for folder in _folders(beside):
         path = folder / f"{name}.toml"
         if path.is_file() and "/" not in name:
             try:
