@@ -8,6 +8,7 @@ import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -22,7 +23,7 @@ from cairnwind.site.saving import Saving
 from tests.conftest import SITE, Running, cairnwind, eventually
 from tests.service.test_safe import on
 
-RULES = """
+WRITTEN = """
 [[interlock]]
 name = "draught"  # nothing burns without it
 needs = "vent is on"
@@ -30,10 +31,21 @@ outputs = ["kiln"]
 
 [[schedule]]
 name = "evening"
-from = "19:00"
-to = "22:00"
+from = "FROM"
+to = "TO"
 do = "turn gallery to 60 %"
 """
+
+
+def hours(begin: int, end: int) -> str:
+    """The rules with their evening so many hours from now: what they come to does not depend on when tests are run."""
+    rules, now = WRITTEN, datetime.now(ZoneInfo("Europe/London"))
+    for word, ahead in (("FROM", begin), ("TO", end)):
+        rules = rules.replace(word, f"{(now.hour + ahead) % 24:02}:{now.minute:02}")
+    return rules
+
+
+RULES = hours(6, 8)
 PORCH = {"kind": "lamp", "pin": "near:J2-16", "label": "Porch"}
 
 
@@ -79,6 +91,44 @@ def test_a_lamp_is_added_changed_called_otherwise_and_taken_away_while_the_rest_
     assert '+label = "Porch"' in site.edition(3)["difference"]
     with pytest.raises(CallerError, match="There is no edition 8"):
         site.edition(8)
+
+
+def test_what_a_schedule_has_on_goes_on_under_its_new_name(running: Running) -> None:
+    """The engine went down with it: an evening that was on had an output of a name that was no more."""
+    site = running.site
+    running.site_file.write_text(SITE + hours(-1, 2), "utf-8")
+    site.reload()
+
+    def level(name: str, share: float) -> None:
+        eventually(lambda: running.link().level(name) == share * FULL)
+
+    level("gallery", 0.6)
+    rename = {"do": "rename", "what": "output", "name": "gallery", "to": "long-room"}
+    site.edit(rename, {"do": "rename", "what": "output", "name": "vent", "to": "gallery"})
+    level("long-room", 0.6)
+    (claim,) = site.output("long-room")["claims"]
+    assert claim["rank"] == "plan"
+    plan = [row["text"] for row in site.journal("evening", limit=100)]
+    assert not [text for text in plan if "'evening' ends" in text][1:], "it goes on"
+    back = {"do": "rename", "what": "output", "name": "long-room", "to": "hall"}
+    site.edit(
+        back, {"do": "change", "what": "schedule", "name": "evening", "keys": {"do": "turn hall to 30 %"}}
+    )
+    level("hall", 0.3)
+    assert len(site.output("hall")["claims"]) == 1, "what it had on before has ended"
+    site.edit(
+        {"do": "remove", "what": "schedule", "name": "evening"},
+        {"do": "remove", "what": "output", "name": "hall"},
+    )
+    assert site.turn("yard", "on").outcome in ("driving", "confirmed")
+    site.command("go_back", edition=2)
+    level("gallery", 0)
+    running.site_file.write_text(
+        SITE + hours(-1, 2).replace("gallery", "yard").replace("60 %", "on"), "utf-8"
+    )
+    site.reload()
+    eventually(lambda: site.output("yard")["confirmed"]["on"])
+    assert site.output("gallery")["claims"] == []
 
 
 def test_what_is_called_otherwise_keeps_what_is_known_by_its_name(running: Running) -> None:

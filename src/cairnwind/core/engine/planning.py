@@ -6,7 +6,9 @@ out anew when that is set; a clock that is behind the journal is not believed un
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import re
+from collections.abc import Iterable, Mapping
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from cairnwind.core.engine.courses import Courses, For
@@ -21,6 +23,8 @@ from cairnwind.core.values.quantities import NS, show_duration
 if TYPE_CHECKING:
     from cairnwind.core.facts.plan import Schedule, Span, Walker
 
+NOBODY: Mapping[str, str] = MappingProxyType({})
+"""Nothing is called otherwise."""
 LATE = 2 * NS
 """A clock that is this much behind the journal's last record is not to be believed."""
 
@@ -160,7 +164,10 @@ class Planning:
             self._courses.drop_timers(turn, self.schedules[name].slot)
             self._carry_out(turn, self.schedules[name], span)
 
-    def _finish(self, turn: Turn, name: str, why: str = "its time is over") -> None:
+    def _finish(
+        self, turn: Turn, name: str, why: str = "its time is over", called: Mapping[str, str] = NOBODY
+    ) -> None:
+        """``called``: what its outputs are called since it began."""
         schedule = self.schedules[name]
         self.running.pop(name, None)
         self._missed.discard(name)
@@ -169,9 +176,9 @@ class Planning:
         turn.note("plan", name, f"'{name}' ends: {why}", {})
         self._courses.drop_timers(turn, schedule.slot)
         for output in schedule.course.outputs:
-            s = turn.standing(output)
-            claim = held(s.claims.all, schedule.slot)
-            if claim is not None:
+            s = turn.state.outputs.get(called.get(output, output))
+            claim = held(s.claims.all, schedule.slot) if s is not None else None
+            if s is not None and claim is not None:
                 turn.end(s, claim, why)
 
     def disown(self, turn: Turn, who: str, why: str) -> None:
@@ -269,15 +276,15 @@ class Planning:
         self.schedules.pop(name, None)
         self._walkers.pop(name, None)
 
-    def reload(self, turn: Turn, schedules: Iterable[Schedule]) -> None:
-        """The site file's schedules are these now; those that did not change go on as they are."""
+    def reload(self, turn: Turn, schedules: Iterable[Schedule], called: Mapping[str, str] = NOBODY) -> None:
+        """The site file's schedules are these now; those that did not change, but for what their outputs are ``called``, go on as they are."""
         fresh = {schedule.name: schedule for schedule in schedules}
         for name, schedule in list(self.schedules.items()):
             if schedule.origin == "site file" and (
-                name not in fresh or fresh[name].course.text != schedule.course.text
+                name not in fresh or fresh[name].course.text != now_called(schedule.course.text, called)
             ):
                 if name in self.running:
-                    self._finish(turn, name, "the site file has changed")
+                    self._finish(turn, name, "the site file has changed", called)
                 self._remove(name)
         for schedule in fresh.values():
             known = self.schedules.get(schedule.name)
@@ -293,3 +300,11 @@ class Planning:
     def jumped(self, turn: Turn) -> None:
         """The wall clock was set: the plan is where it should be by now."""
         self.look(turn, list(self.schedules))
+
+
+def now_called(text: str, called: Mapping[str, str]) -> str:
+    """What a schedule does, by the names of now."""
+    if not called:
+        return text
+    names = "|".join(re.escape(each) for each in sorted(called, key=len, reverse=True))
+    return re.sub(rf"(?<![\w-])(?:{names})(?![\w-])", lambda match: called[match[0]], text)

@@ -96,12 +96,12 @@ class Lifecycle:
         gates = self._armed.gates = Gates(state, old.rounds)
         gates.arm(event.interlocks, event.guards)
         gates.succeed(turn, old)
-        for part in (self.reflexes, self.regulators, self.alarms):
-            part.reload(turn, event.reflexes)
-        self.planning.reload(turn, event.schedules)
-        for claim in carried:
+        for claim in carried:  # before any rule looks for what it holds
             turn.effect(ev.KeepClaim(claim))
             self._requests.take_back(turn, claim)
+        for part in (self.reflexes, self.regulators, self.alarms):
+            part.reload(turn, event.reflexes)
+        self.planning.reload(turn, event.schedules, dict(event.wired.renamed))
         for name in event.changed:
             s = state.outputs[name]
             s.drive.homing, s.gating.granted = True, False
