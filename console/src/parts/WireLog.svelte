@@ -13,6 +13,7 @@
   $effect(() => {
     if (!open) return
     let over = false
+    let timer: ReturnType<typeof setTimeout> | undefined
     const read = async () => {
       try {
         const wire = await more(untrack(() => frames[0]?.number ?? 0))
@@ -21,12 +22,12 @@
       } catch (error) {
         trouble = error instanceof Error ? error.message : ''
       }
+      if (!over) timer = setTimeout(read, 700) // not before this answer: two that are under way would both have the same frames
     }
     void read()
-    const timer = setInterval(read, 700)
     return () => {
       over = true
-      clearInterval(timer)
+      clearTimeout(timer)
     }
   })
 </script>

@@ -7,6 +7,7 @@ own, keeps one order an output (a newer one replaces it) and moves to safe first
 
 from __future__ import annotations
 
+import threading
 import time
 from collections import deque
 from collections.abc import Callable, Collection, Mapping, Sequence
@@ -45,6 +46,7 @@ class Traffic:
     def __init__(self) -> None:
         self._frames: deque[Frame] = deque(maxlen=self.KEPT)
         self._number = 0
+        self._lock = threading.Lock()
         self.rounds = 0
         """Rounds of reading since the start."""
         self.errors = 0
@@ -59,11 +61,12 @@ class Traffic:
         return time.monotonic() < self._watched
 
     def add(self, way: str, raw: bytes, text: str) -> None:
-        """Note a frame. Called by the link's own thread."""
-        self._number += 1
-        self._frames.append(Frame(self._number, time.time_ns(), way, raw, text))
-        if way == "lost":
-            self.errors += 1
+        """Note a frame, by any thread: each has a number of its own."""
+        with self._lock:
+            self._number += 1
+            self._frames.append(Frame(self._number, time.time_ns(), way, raw, text))
+            if way == "lost":
+                self.errors += 1
 
     def after(self, number: int) -> list[Frame]:
         """The frames after this number that are still kept. For a while, regular reading is then noted too."""
