@@ -12,9 +12,10 @@ ROWS ?= .
 WORKERS ?= $(shell echo $$(($$(nproc) + 1)))
 EVENTS ?= 1000000
 BOARD := src/cairnwind/boards/images/board
+WIRELESS := src/cairnwind/boards/images/wireless
 CONSUMER := tests/consumer/node_modules/.package-lock.json
 
-.PHONY: help setup demo prepared test lint bench soak mutants screenshots console packages kernel-lab clean
+.PHONY: help setup demo wireless prepared test lint bench soak mutants screenshots console packages kernel-lab clean
 
 help:
 	@echo "make demo         set everything up and start the demo site"
@@ -25,6 +26,7 @@ help:
 	@echo "make mutants      faults seeded on purpose, and which test catches each"
 	@echo "make screenshots  the pictures in docs/screenshots, from the demo site"
 	@echo "make kernel-lab   a simulated kernel for the tests of real pins, if there is none"
+	@echo "make wireless     the firmware behind a broker as a program, for 'cairnwind demo --broker'"
 	@echo "make console      the web console, built if its sources changed"
 	@echo "make clean        remove what was built"
 
@@ -79,6 +81,12 @@ $(BOARD): $(wildcard firmware/*.c firmware/*.h firmware/Makefile)
 	@if command -v cc >/dev/null; then echo "setting up: firmware"; $(MAKE) -s -C firmware native && cp build/firmware/board $@; \
 	else echo "no C compiler: the demo's serial board will be simulated without its firmware"; fi
 
+# The same behind a message broker, for 'cairnwind demo --broker'.
+wireless: $(WIRELESS)
+
+$(WIRELESS): $(wildcard firmware/*.c firmware/*.h firmware/Makefile) | packages
+	@$(MAKE) -s -C firmware wireless && cp build/firmware/wireless $@
+
 demo: setup
 	@$(BIN)/cairnwind demo
 
@@ -89,7 +97,7 @@ $(CONSUMER): tests/consumer/package-lock.json | $(VENV)/.run
 	@touch $@
 
 # Everything that lint and tests need. Compiled ahead: the tests begin hundreds of processes.
-prepared: setup $(VENV)/.dev $(CONSUMER) console/src/state/described.d.ts packages
+prepared: setup $(VENV)/.dev $(CONSUMER) console/src/state/described.d.ts packages $(WIRELESS)
 	@mkdir -p build
 	@$(BIN)/python -m compileall -q src tests bench
 

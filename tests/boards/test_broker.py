@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import shutil
 import signal
 import subprocess
 from collections.abc import Iterator
@@ -20,6 +21,7 @@ from cairnwind.boards import told
 from cairnwind.boards.facts import Broker
 from cairnwind.boards.links.broker import BrokerLink, Network
 from cairnwind.boards.mqtt import Connection
+from cairnwind.boards.serialboard import WITH_A_RADIO
 from cairnwind.client import Site
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.hardware import Board, Pin
@@ -31,6 +33,7 @@ from cairnwind.folder import put
 from cairnwind.service.startup import clock
 from cairnwind.site import read_site
 from cairnwind.site.checked import check_site
+from tests.boards import emulated
 from tests.conftest import CAIRNWIND, Running, cairnwind, eventually, faults, free_port, of_kind, spawn
 from tests.mosquitto import Mosquitto, wait_for
 
@@ -156,6 +159,8 @@ def test_a_board_without_reports_confirms_nothing_and_rests_when_the_service_goe
 
 def test_the_demo_with_a_board_behind_a_broker(tmp_path: Path) -> None:
     """The whole service: from the command line through the broker to the board, and its gate back."""
+    if not WITH_A_RADIO.exists():  # 'make wireless' has it there
+        shutil.copy(emulated.build("wireless"), WITH_A_RADIO)
     port = free_port()
     file = tmp_path / "open.conf"
     file.write_text(f"listener {port} 127.0.0.1\nallow_anonymous true\nuser root\n")
@@ -187,6 +192,10 @@ def test_the_demo_with_a_board_behind_a_broker(tmp_path: Path) -> None:
         )
         cli("pretend", "garden-gate", "open")
         eventually(lambda: "open" in cli("look", "garden-gate"))
+        eventually(lambda: "off" in cli("look", "pond-light"), within=15)
+        assert "read back by board pond-house" in cli("turn", "pond-light", "20 %"), "one with a radio"
+        cli("pretend", "pond-float", "low")
+        eventually(lambda: "low" in cli("look", "pond-float"))
         assert "saltmarsh-garden/1/set 100" in str(Site(state=state).traffic("garden"))
         broker.kill()
         eventually(lambda: "unreachable" in cli("look", "pond-pump"), within=10)

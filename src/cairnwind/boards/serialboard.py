@@ -1,4 +1,4 @@
-"""A small board on a serial line without hardware: our firmware, run as a program on a pseudo-terminal."""
+"""A small board without hardware: our firmware, run as a program, on a pseudo-terminal as a serial line or behind a message broker."""
 
 from __future__ import annotations
 
@@ -8,16 +8,21 @@ from collections.abc import Callable
 from pathlib import Path
 
 PROGRAM = Path(__file__).parent / "images" / "board"
+WITH_A_RADIO = PROGRAM.with_name("wireless")
 COUNTS, VOLTS = 1023, 5.0
 
 
 class SerialBoard:
     """The program, its port, and what the world does to its pins."""
 
-    def __init__(self) -> None:
-        """Start it. Raises `OSError` where it has not been built."""
+    def __init__(self, *behind: object) -> None:
+        """Start it; with a name, a host and a port ``behind`` the broker there. Raises `OSError` where it has not been built."""
         self._process = subprocess.Popen(
-            [str(PROGRAM)], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, start_new_session=True
+            [str(WITH_A_RADIO if behind else PROGRAM), *map(str, behind)],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+            start_new_session=True,
         )
         assert self._process.stdout is not None
         self.port = self._process.stdout.readline().split()[1]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from cairnwind.boards.serialboard import SerialBoard
+from cairnwind.boards.serialboard import WITH_A_RADIO, SerialBoard
 from cairnwind.core.facts.site import Site
 from cairnwind.core.values.fact import replace
 from cairnwind.site import read_text
@@ -31,8 +31,9 @@ def site(broker: str = "", folder: Path | None = None) -> tuple[Site, SerialBoar
 
 def text(broker: str = "") -> str:
     """The demo's site file as it ships."""
-    more = SITE_FILE.with_name("broker.toml").read_text("utf-8").replace("ADDRESS", broker) if broker else ""
-    return SITE_FILE.read_text("utf-8") + more
+    names = ("broker.toml", *(("wireless.toml",) if WITH_A_RADIO.exists() else ())) if broker else ()
+    more = "".join(SITE_FILE.with_name(name).read_text("utf-8") for name in names)
+    return SITE_FILE.read_text("utf-8") + more.replace("ADDRESS", broker)
 
 
 def fitted(site: Site, board: SerialBoard | None) -> Site:

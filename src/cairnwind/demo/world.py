@@ -70,6 +70,10 @@ class World:
                 site.broker.host, site.broker.port, "saltmarsh-garden", 3, service=service
             )
             links["garden"].pretend = self._at_the_gate  # type: ignore[attr-defined]
+        self._pond: SerialBoard | None = None
+        if site.broker is not None and "pond-house" in site.boards:
+            self._pond = pond = SerialBoard("pond-house", site.broker.host, site.broker.port)
+            links["pond-house"].pretend = lambda input: lambda high: pond.level(input.pin.line, high)  # type: ignore[attr-defined]
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._run, name="world", daemon=True)
         self._thread.start()
@@ -80,8 +84,9 @@ class World:
         self._thread.join()
         if self._box is not None:
             self._box.end()
-        if self._garden is not None:
-            self._garden.end()
+        for board in (self._garden, self._pond):
+            if board is not None:
+                board.end()
 
     def _moved(self, board: str, line: int, level: int) -> None:
         output = self._outputs.get((board, line))
