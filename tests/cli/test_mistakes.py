@@ -37,7 +37,7 @@ do turn galery on                      | 2 | There is nothing called 'galery'. |
 do turn gallery to 1,500 %             | 2 | '1,500' can be read as 1500 and as 1.500. | 1500, or 1.500
 do switch                              | 2 | The phrase is not finished. | Here could stand on
 do frobnicate gallery                  | 2 | 'frobnicate' is no verb that is known here. | Say one of turn
-pretend gallery on                     | 4 | There is no input called 'gallery'. | Known:
+pretend gallery on                     | 4 | There is no input called 'gallery'. | Did you mean 'gallery-knob'?
 pretend kiln-door ajar                 | 2 | 'ajar' is not a state of kiln-door. | closed or open
 pretend kiln-temperature '20 F'        | 2 | '20 F' is neither volts nor °C. | 21 °C
 firmware ask --port /dev/ttyUSB9       | 6 | There is no serial port /dev/ttyUSB9. | Ports here

@@ -3,6 +3,7 @@
   import { onMount } from 'svelte'
   import ByEye from '../parts/ByEye.svelte'
   import * as api from '../state/api'
+  import { later } from '../state/later'
   import { number } from '../state/say'
   import type { Fit, Timer } from '../state/types'
 
@@ -18,15 +19,7 @@
 
   $effect(() => {
     const asked = [timer, hertz, duty, first] as const
-    const wait = setTimeout(async () => {
-      try {
-        fit = await api.fit(...asked)
-        wrong = ''
-      } catch (error) {
-        wrong = api.said(error)
-      }
-    }, 120)
-    return () => clearTimeout(wait)
+    return later(120, () => api.fit(...asked), (its) => ([fit, wrong] = [its, '']), (error) => (wrong = api.said(error)))
   })
 
   const WIDE = 900

@@ -2,6 +2,7 @@
 <script lang="ts">
   import { onMount } from 'svelte'
   import * as api from '../state/api'
+  import { later } from '../state/later'
   import { attempt } from '../state/live.svelte'
   import type { Reckoned, Sum } from '../state/types'
 
@@ -24,15 +25,7 @@
   $effect(() => {
     if (!sum) return
     const [name, asked] = [chosen, Object.fromEntries(Object.entries(given[chosen]).filter(([, text]) => text.trim()))]
-    const wait = setTimeout(async () => {
-      try {
-        const answer = await api.reckon(name, asked)
-        if (name === chosen) [found, wrong] = [answer, '']
-      } catch (error) {
-        wrong = api.said(error)
-      }
-    }, 120)
-    return () => clearTimeout(wait)
+    return later(120, () => api.reckon(name, asked), (its) => ([found, wrong] = [its, '']), (error) => (wrong = api.said(error)))
   })
 </script>
 

@@ -1,6 +1,7 @@
 <!-- How one output or input is wired: drawn, with its parts and what was reckoned with. It shows GET /api/v1/circuits/NAME. -->
 <script lang="ts">
   import * as api from '../state/api'
+  import { later } from '../state/later'
   import type { Circuit } from '../state/types'
 
   let { name }: { name: string } = $props()
@@ -13,12 +14,7 @@
   $effect(() => {
     const asked = name
     circuit = undefined
-    api.circuit(asked).then(
-      (found) => asked === name && (circuit = found),
-      (error) => {
-        wrong = api.said(error)
-      },
-    )
+    return later(0, () => api.circuit(asked), (its) => (circuit = its), (error) => (wrong = api.said(error)))
   })
 </script>
 

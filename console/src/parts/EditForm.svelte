@@ -2,6 +2,7 @@
      It shows GET /api/v1/site-file/offers/WHAT and POST /api/v1/site-file/preview. -->
 <script lang="ts">
   import * as api from '../state/api'
+  import { later } from '../state/later'
   import { live, note } from '../state/live.svelte'
   import { read, shown, type Edit } from '../state/edits'
   import type { Offer, SitePreview } from '../state/types'
@@ -60,15 +61,7 @@
       ;[found, wrong] = [undefined, '']
       return
     }
-    const timer = setTimeout(async () => {
-      try {
-        const its = await api.previewSite(asked)
-        if (asked === edits) [found, wrong] = [its, '']
-      } catch (error) {
-        if (asked === edits) [found, wrong] = [undefined, api.said(error)]
-      }
-    }, 300)
-    return () => clearTimeout(timer)
+    return later(300, () => api.previewSite(asked), (its) => ([found, wrong] = [its, '']), (error) => ([found, wrong] = [undefined, api.said(error)]))
   })
 
   async function put(draft: boolean, changes: Edit[] = edits): Promise<void> {

@@ -1,6 +1,7 @@
 <!-- An output on the plan without typing: from when to when, on which days. What would differ is rehearsed before it is saved. -->
 <script lang="ts">
   import * as api from '../state/api'
+  import { later } from '../state/later'
   import { dayOf, live, note } from '../state/live.svelte'
   import { serviceTime } from '../state/link.svelte'
   import { CODES, week } from '../state/say'
@@ -31,19 +32,15 @@
   $effect(() => {
     const asked = facts
     if (!days.length) return void ([said, wrong] = ['', 'Choose at least one day.'])
-    const timer = setTimeout(async () => {
-      try {
-        const now = serviceTime()
-        const found = await api.rehearse(dayOf(now), dayOf(now + 7 * 86_400_000), { put: asked })
-        if (asked !== facts) return
-        const fresh = (found.differences ?? []).filter((each) => each.would_be)
+    return later(
+      250,
+      () => api.rehearse(dayOf(serviceTime()), dayOf(serviceTime() + 7 * 86_400_000), { put: asked }),
+      (its) => {
+        const fresh = (its.differences ?? []).filter((each) => each.would_be)
         ;[wrong, said] = ['', fresh.length ? `In the next seven days ${fresh.length === 1 ? 'one time' : `${fresh.length} times`} would be new.` : 'In the next seven days nothing would differ.']
-      } catch (error) {
-        const found = api.said(error)
-        if (asked === facts) wrong = found
-      }
-    }, 250)
-    return () => clearTimeout(timer)
+      },
+      (error) => (wrong = api.said(error)),
+    )
   })
 
   async function save(event: SubmitEvent): Promise<void> {

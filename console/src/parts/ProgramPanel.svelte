@@ -2,6 +2,7 @@
 <script lang="ts">
   import { untrack } from 'svelte'
   import * as api from '../state/api'
+  import { later } from '../state/later'
   import { attempt } from '../state/live.svelte'
   import { number } from '../state/say'
   import type { Output, Preview, ProgramForm, Setting } from '../state/types'
@@ -33,15 +34,7 @@
 
   $effect(() => {
     const asked = program
-    const timer = setTimeout(async () => {
-      try {
-        preview = await api.preview(output.name, asked)
-        wrong = ''
-      } catch (error) {
-        wrong = api.said(error)
-      }
-    }, 150)
-    return () => clearTimeout(timer)
+    return later(150, () => api.preview(output.name, asked), (its) => ([preview, wrong] = [its, '']), (error) => (wrong = api.said(error)))
   })
 
   const WIDE = 480

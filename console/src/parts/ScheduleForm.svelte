@@ -1,6 +1,7 @@
 <!-- A schedule being written: its rehearsed difference is shown before it is saved. -->
 <script lang="ts">
   import * as api from '../state/api'
+  import { later } from '../state/later'
   import type { Problem } from '../state/api'
   import { CODES, week } from '../state/say'
   import TimeField from './TimeField.svelte'
@@ -36,21 +37,21 @@
 
   $effect(() => {
     const asked = facts
-    const timer = setTimeout(async () => {
-      if (!asked.name || !asked.do) return
-      try {
-        const differences = (await api.rehearse(from, to, { put: asked })).differences ?? []
-        if (asked !== facts) return // more has been typed meanwhile
-        found = differences
+    if (!asked.name || !asked.do) return
+    return later(
+      300,
+      () => api.rehearse(from, to, { put: asked }),
+      (its) => {
+        found = its.differences ?? []
         ;[wrong, key] = ['', '']
         differs(found)
-      } catch (error) {
+      },
+      (error) => {
         wrong = api.said(error)
         key = String((error as Problem).more.key ?? '')
         differs([])
-      }
-    }, 300)
-    return () => clearTimeout(timer)
+      },
+    )
   })
 
   async function save(event: SubmitEvent): Promise<void> {

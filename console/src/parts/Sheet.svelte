@@ -5,6 +5,7 @@
   import PinOff from '@lucide/svelte/icons/pin-off'
   import X from '@lucide/svelte/icons/x'
   import * as api from '../state/api'
+  import { later } from '../state/later'
   import { release, turn } from '../state/act.svelte'
   import { flip, pinned } from '../state/kept.svelte'
   import { panel } from '../state/panel.svelte'
@@ -49,15 +50,7 @@
   $effect(() => {
     void output
     const asked = name
-    const timer = setTimeout(async () => {
-      try {
-        const found = await api.why(asked)
-        if (asked === name) why = found
-      } catch {
-        // the frame says that the service is away
-      }
-    }, output?.state === 'running' ? 500 : 0)
-    return () => clearTimeout(timer)
+    return later(output?.state === 'running' ? 500 : 0, () => api.why(asked), (its) => (why = its)) // the frame says when the service is away
   })
 
   async function set(setting: string | number): Promise<void> {

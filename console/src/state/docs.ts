@@ -9,7 +9,7 @@ const ABOUT: Record<string, Said[]> = {
   'journal/records': [['safety', '', 'What is kept']],
   'site/boards': [['boards', '', 'Boards and pins'], ['site-file', '', 'The site file']],
   'site/rules': [['safety', '', 'Interlocks, trips, reflexes'], ['conditions', '', 'Conditions']],
-  'site/wiring': [['boards', 'which-wire-goes-where', 'Which wire goes where'], ['light-and-sound', 'wiring', 'Sums']],
+  'site/wiring': [['boards', 'which-wire-goes-where', 'Which wire goes where'], ['kinds', '', 'One of each kind'], ['light-and-sound', 'wiring', 'Sums']],
   'site/remotes': [['remotes', '', 'Remotes']],
   'site/keys': [['security', '', 'Keys and doors']],
   'site/file': [['site-file', '', 'The site file'], ['conditions', '', 'Conditions'], ['phrases', '', 'Phrases']],
