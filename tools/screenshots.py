@@ -257,8 +257,9 @@ def terminal(folder: Path, state: Path) -> None:
     try:
         time.sleep(1)
         for name, command in shots.items():
+            geometry, size = ("178x57+0+0", "9") if name == "look" else ("158x50+0+0", "10")
             window = subprocess.Popen(
-                ["xterm", "-geometry", "158x50+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#1b2126",
+                ["xterm", "-geometry", geometry, "-fa", "DejaVu Sans Mono", "-fs", size, "-bg", "#1b2126",
                  "-fg", "#dfe5e8", "-e", "sh", "-c", f"echo {shlex.quote(f'$ {command}')}; {command}; sleep 60"],
                 env=environment, cwd=folder,
             )  # fmt: skip
