@@ -9,7 +9,6 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-import serial
 
 from cairnwind.boards.links.modbus import link_to
 from cairnwind.boards.onboard import NEEDS, NEEDS_ANALOGUE, TRIP, TRIP_ANALOGUE, BoardRule, Table, fit, tables
@@ -21,7 +20,7 @@ from cairnwind.site.plans import read_plan
 from cairnwind.site.reader import read_site
 from cairnwind.site.rules import read_rules
 from tests.boards import emulated
-from tests.boards.test_firmware import MODE, OUTPUT, VALUE, Host
+from tests.boards.test_firmware import MODE, OUTPUT, VALUE, Host, garbage
 from tests.conftest import Running, eventually, of_kind
 
 UP, DOWN, HEATER, DOOR, KNOB, VENT = 16, 17, 22, 20, 3, 23
@@ -172,12 +171,7 @@ def test_hang_cut_garbage_and_a_wrong_host_never_both_never_longer(chip: emulate
     host.client.write_coil(up, True, device_id=1)
     time.sleep(0.8)  # it hangs, or its cable is pulled
     assert chip.ask("pins")[1][up] == "0"
-    with serial.Serial(chip.port, 115_200, timeout=0) as line:
-        end = time.monotonic() + 1.5
-        while time.monotonic() < end:
-            line.write(chance.randbytes(chance.randint(1, 30)))
-            time.sleep(0.002)
-        line.reset_input_buffer()
+    garbage(chip.port, chance)
     time.sleep(0.1)
     chip.tell("reset")  # its rules are there before anybody speaks
     time.sleep(0.3)

@@ -45,6 +45,16 @@ def chip() -> Iterator[emulated.Board]:
     found.end()
 
 
+def garbage(port: str, chance: random.Random) -> None:
+    """A second and a half of anything on the line."""
+    with serial.Serial(port, 115_200, timeout=0) as line:
+        end = time.monotonic() + 1.5
+        while time.monotonic() < end:
+            line.write(chance.randbytes(chance.randint(1, 30)))
+            time.sleep(0.002)
+        line.reset_input_buffer()
+
+
 class Host:
     """A bare Modbus client."""
 

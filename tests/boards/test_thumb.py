@@ -8,13 +8,12 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-import serial
 
 from cairnwind.boards import chips
 from cairnwind.boards.onboard import NEEDS, BoardRule, Table
 from tests.boards import thumb
 from tests.boards.test_board_rules import load
-from tests.boards.test_firmware import MODE, OUTPUT, PULL_UP, VALUE, Host
+from tests.boards.test_firmware import MODE, OUTPUT, PULL_UP, VALUE, Host, garbage
 from tests.conftest import Running, cairnwind, eventually, faults
 
 UP, DOWN, CLOCK = 16, 17, 24
@@ -56,12 +55,7 @@ def test_hang_cut_garbage_and_a_wrong_host_never_both_never_longer(board: thumb.
     assert press(4) > 5
     host.client.write_coil(UP, True, device_id=1)
     eventually(lambda: not board.high(UP))  # it hangs, or its cable is pulled
-    with serial.Serial(board.port, 115_200, timeout=0) as line:
-        end = time.monotonic() + 1.5
-        while time.monotonic() < end:
-            line.write(chance.randbytes(chance.randint(1, 30)))
-            time.sleep(0.002)
-        line.reset_input_buffer()
+    garbage(board.port, chance)
     time.sleep(0.1)
     board.reset()  # its rules are there before anybody speaks
     time.sleep(0.5)

@@ -28,7 +28,14 @@ def test_pins_look_and_the_boards_they_are_on(demo: Demo) -> None:
     assert motor.split() == ["line-28", "pwm", "(T0)", "low", "trolley-left"], "told by the firmware itself"
     assert "free: lines 9 to 13" in box
     told = json.loads(demo.cli("pins", "--json").stdout)
-    assert [board["link"] for board in told] == ["simulated", "expander", "expander", "strip", "modbus", "sensors"]
+    assert [board["link"] for board in told] == [
+        "simulated",
+        "expander",
+        "expander",
+        "strip",
+        "modbus",
+        "sensors",
+    ]
     by_board = demo.cli("look", "yard-side").stdout
     assert "Relay board 2 of the chain, expander" in by_board
     assert "kiln" not in by_board

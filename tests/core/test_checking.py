@@ -110,7 +110,7 @@ def test_the_demo_is_without_fault_and_checked_in_no_time() -> None:
     assert SITE.name
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.data())
 def test_what_can_never_come_on_does_not_and_what_can_is_not_said_to_be(data: Any) -> None:
     """Random sites: what the check says of an output is held against an engine in which everything is tried."""
