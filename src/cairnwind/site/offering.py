@@ -111,6 +111,8 @@ def _possible(site: Site, what: str, kind: str, key: str) -> Iterator[str]:
         yield from site.outputs
     elif key == "pin":
         yield from free_pins(site, kind)
+    elif key in ("second", "resets"):  # another line for the same thing
+        yield from free_pins(site)
     elif key == "stick":
         yield from (each.name for each in site.inputs.values() if each.analogue)
     elif key == "supply":
