@@ -263,6 +263,22 @@ def test_an_edge_that_was_lost_and_a_chip_that_went_with_outputs_only(opened: Ma
     print(f"right after {time.monotonic() - began:.2f} s")
 
 
+def test_a_line_that_drove_is_read_from_now_on_and_drives_again(opened: Make, world: World) -> None:
+    """The same line, first of an output, then of an input, and back: it is let go in between."""
+    host = opened([HIGH], [BUTTON])
+    reads = Input("reads", "contact", Pin("b", 1))
+    host.link.rewire([], [BUTTON, reads], ["high", "reads"])
+    world.pull(1, True)
+    eventually(
+        lambda: [each.active for each in host.of(ev.InputSeen) if each.input == "reads"][-1:] == [True]
+    )
+    host.link.rewire([HIGH], [BUTTON], ["high", "reads"])
+    host.link.drive([ev.Drive("high", 1, ON)])
+    eventually(lambda: [each.setting for each in host.of(ev.Confirmed)][-1:] == [ON])
+    assert world.value(1) == 1
+    assert not host.of(ev.LinkLost)
+
+
 def test_an_encoder_is_followed_by_its_edges_in_order(opened: Make, world: World) -> None:
     """With bounces, both ways, as fast as this kernel tells of them."""
     knob = Input("knob", "encoder", Pin("b", 4), second=Pin("b", 5), pull="none")

@@ -148,7 +148,6 @@ class KernelLink(Worker):
         for line in come:
             self._end_trial(line)
         mine = {tuple(self._plain(output)) for output in self.outputs.values()}
-        mine |= {input.lines for input in self.inputs.values()}
         for line in (*come, *gone):
             held, output = self._held.get(line), self.outputs.get(line)
             if line in self._software:
