@@ -277,6 +277,7 @@ def test_a_line_that_drove_is_read_from_now_on_and_drives_again(opened: Make, wo
     eventually(lambda: [each.setting for each in host.of(ev.Confirmed)][-1:] == [ON])
     assert world.value(1) == 1
     assert not host.of(ev.LinkLost)
+    world.pull(1, False)
 
 
 def test_an_encoder_is_followed_by_its_edges_in_order(opened: Make, world: World) -> None:

@@ -74,6 +74,10 @@ def test_what_is_written_is_read_back_in_its_order(path: Path) -> None:
     assert [row.seq for row in reader.journal(limit=3)] == [102, 101, 100]
     assert [row.seq for row in reader.journal(after=1, limit=2)] == [2, 3]
     assert [row.seq for row in reader.journal(before=4, subject="vent")] == [3, 1]
+    for beyond in (1 << 63, 10**30):
+        assert reader.edition(beyond) is None
+        assert reader.journal(after=beyond) == []
+        assert [row.seq for row in reader.journal(before=beyond, limit=1)] == [102]
     assert reader.journal(after=0, limit=1)[0].text == "row 1 – ‘ü’"
     assert reader.journal(after=0, limit=1)[0].data == {"setting": {"level": 12.5}}
     reader.close()

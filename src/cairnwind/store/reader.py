@@ -119,6 +119,11 @@ def _closing() -> CallerError:
     return CallerError("busy", "The service is stopping.", "Ask again when it runs.")
 
 
+def _fitting(value: Any) -> Any:
+    """A number that somebody asked for, as near as the database's 64 bits have it: none of its rows is beyond them."""
+    return max(-(1 << 63), min(value, (1 << 63) - 1)) if type(value) is int else value
+
+
 class _Own:
     """The connection of one thread. Never closed under the hands of that thread: the interpreter does not survive that."""
 
@@ -141,7 +146,7 @@ class _Own:
                 )
             cursor = self._connection.cursor()
             try:
-                cursor.execute(sql, values)
+                cursor.execute(sql, tuple(map(_fitting, values)))
                 return cursor.fetchall() if most < 0 else cursor.fetchmany(most)
             except sqlite3.OperationalError as error:
                 if "interrupted" not in str(error):

@@ -40,7 +40,7 @@ class Input:
     )
     per_step: int = written(
         "how often its two lines change from one rest to the next: 4, 2 or 1",
-        partial(entries.whole, low=1, high=4),
+        partial(entries.one_of, among=(4, 2, 1)),
         default=4,
         unsaid="4",
         kinds=("encoder",),
