@@ -75,6 +75,13 @@ def test_what_is_turned_is_counted_however_it_bounces(
     assert turning.missed == 0
 
 
+def test_what_came_while_nobody_looked_is_told_in_parts_and_none_is_lost() -> None:
+    turning = Turning(4)
+    assert turning.counted(7) == 0
+    told = [turning.counted(1007) for _ in range(4)]
+    assert told == [100, 100, 50, 0]
+
+
 def test_both_at_once_is_no_way() -> None:
     turning = Turning(1)
     for lines in PLACES:

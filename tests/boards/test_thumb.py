@@ -12,7 +12,7 @@ import pytest
 from cairnwind.boards import chips
 from cairnwind.boards.onboard import NEEDS, BoardRule, Table
 from tests.boards import thumb
-from tests.boards.test_board_rules import load
+from tests.boards.test_board_rules import load, two
 from tests.boards.test_firmware import MODE, OUTPUT, PULL_UP, VALUE, Host, garbage
 from tests.conftest import Running, cairnwind, eventually, faults
 
@@ -33,8 +33,7 @@ def test_hang_cut_garbage_and_a_wrong_host_never_both_never_longer(board: thumb.
     host.write(0, 600)
     for pin in (UP, DOWN, CLOCK):
         host.write(MODE + pin, OUTPUT)
-    limits = [BoardRule("l", 3, ("x",), (pin,), a=250, b=60) for pin in (UP, DOWN)]
-    table = Table((BoardRule("e", 2, ("x", "y"), (UP, DOWN), a=80), *limits))
+    table = two(UP, DOWN)
     load(host, table)
     assert host.refused(MODE + UP, 0) == 6
     chance = random.Random(5)

@@ -31,8 +31,12 @@ class Board:
         self.moves: list[tuple[int, int]] = []
         """What its pins did so far: (pin, level)."""
         self._said: list[str] = []
-        for lines in (self.process.stdout, self.process.stderr):
-            threading.Thread(target=self._listen, args=(lines,), daemon=True).start()
+        self._ears = [
+            threading.Thread(target=self._listen, args=(lines,), daemon=True)
+            for lines in (self.process.stdout, self.process.stderr)
+        ]
+        for each in self._ears:
+            each.start()
         self.port = eventually(self._port)
         self._order("qmp_capabilities")
 
@@ -91,4 +95,6 @@ class Board:
 
     def end(self) -> None:
         self.process.kill()
+        for each in self._ears:
+            each.join()  # what it said ends with it
         self.process.communicate()

@@ -11,6 +11,7 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
+from cairnwind.boards import timers as described
 from cairnwind.core.physics.pwm import Timer
 from cairnwind.core.values.errors import CallerError, nearest
 from cairnwind.core.values.fact import fact, field
@@ -33,10 +34,8 @@ class Chip:
     tone: frozenset[int] = frozenset()
     timers: tuple[tuple[int, ...], ...] = ()
     """The lines of each timer."""
-    clock: str = ""
-    """What its timers are, by name (`cairnwind.boards.timers`)."""
-    own_timers: Path | None = None
-    """Where timers of a user's own are described."""
+    timer: Timer | None = None
+    """What each of them is, where that is known."""
     part: str = ""
     """As the flashing tool calls it; empty: it is not loaded from here."""
     fuses: Mapping[str, int] = field(default_factory=dict)
@@ -52,14 +51,8 @@ class Chip:
     @property
     def clockwork(self) -> dict[int, Timer]:
         """The timers behind its PWM lines, where it is known what they are."""
-        from cairnwind.boards import timers
-
-        if not self.clock:
-            return {}
-        return dict.fromkeys(
-            (line for each in self.timers for line in each),
-            timers.load(self.clock, *([self.own_timers] if self.own_timers else [])),
-        )
+        timer = self.timer
+        return {} if timer is None else {line: timer for each in self.timers for line in each}
 
 
 def known(beside: Sequence[Path] = ()) -> dict[str, Path]:
@@ -100,11 +93,7 @@ def _read(path: Path) -> Chip:
             raise ValueError(f"its lines are 0 to {lines - 1}")
         fuses = {str(name): int(value) for name, value in data.get("fuses", {}).items()}
         title, clock, part = (str(data.get(key, "")) for key in ("title", "clock", "part"))
-        own = path.parents[1] / "timers" if path.parent != SHIPPED else None
-        if clock:
-            from cairnwind.boards import timers as described
-
-            described.load(clock, *([own] if own else []))
+        own = () if path.parent == SHIPPED else (path.parents[1] / "timers",)
         made_by = {key: str(data[key]) for key in ("compiler", "packages") if key in data}
         return Chip(
             path.stem,
@@ -114,8 +103,7 @@ def _read(path: Path) -> Chip:
             lists["analogue"],
             lists["tone"],
             timers,
-            clock,
-            own,
+            described.load(clock, *own) if clock else None,
             part,
             fuses,
             **made_by,

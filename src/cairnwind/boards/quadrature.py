@@ -16,7 +16,7 @@ PLACES = {(False, False): 0, (True, False): 1, (True, True): 2, (False, True): 3
 WHOLE = 0x10000
 """Of a board that counts: its counts wrap there."""
 MOST_STEPS = 100
-"""Steps that are told one by one where many have come at once."""
+"""Steps that are told at once; more are told at the next look."""
 
 
 class Turning:
@@ -64,9 +64,9 @@ class Turning:
 
     def _changed(self, by: int) -> int:
         self._at += by
-        steps = int((self._at - self._rest) / self._per_step)
+        steps = max(-MOST_STEPS, min(int((self._at - self._rest) / self._per_step), MOST_STEPS))
         self._rest += steps * self._per_step
-        return max(-MOST_STEPS, min(steps, MOST_STEPS))
+        return steps
 
 
 class Hand:

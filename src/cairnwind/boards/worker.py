@@ -296,7 +296,12 @@ class Worker(ABC):
             if self.heard.shown.get(line) != high or self.heard.again(input):
                 self.heard.shown[line] = high
                 turning = self.heard.turning(input)
-                self.stepped(input, turning.line(line != input.pin.line, high), edge)
+                missed, steps = turning.missed, turning.line(line != input.pin.line, high)
+                if turning.missed > missed:
+                    self.traffic.add(
+                        "lost", b"", f"{input.name}: both of its lines have changed, nobody knows the way"
+                    )
+                self.stepped(input, steps, edge)
         elif input is not None and (edge or self.heard.shown.get(line) != high or self.heard.again(input)):
             self.heard.shown[line] = high
             active = wire.active(input, high)

@@ -13,6 +13,7 @@ from cairnwind.boards import devices, evdev
 from cairnwind.boards.evdev import Line
 from cairnwind.boards.kinds import Kind, Share
 from cairnwind.boards.link import Seen
+from cairnwind.boards.quadrature import MOST_STEPS
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
 from cairnwind.core.facts.hardware import Board
@@ -24,8 +25,6 @@ from cairnwind.core.values.keys import written
 
 LOOK_EVERY = 0.5
 """Seconds between looks at which keys are down."""
-MOST_STEPS = 100
-"""Steps of a knob in one event that are told one by one."""
 DEVICE = partial(
     entries.like, form=r"\S(.*\S)?", example="/dev/input/by-id/usb-Keypad-event-kbd", what="no input device"
 )
