@@ -234,6 +234,8 @@ def test_a_keypad_opens_what_is_guarded_and_its_code_stands_nowhere(pad: Pad, tm
     )
     assert "730512" not in told
     assert "73051" not in told
+    with pytest.raises(CallerError, match="The keypad door is real"):
+        site.press("door", "1#")
     running.end()
 
 

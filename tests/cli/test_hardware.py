@@ -103,6 +103,18 @@ def test_inputs_while_one_presses_the_button(demo: Demo) -> None:
     assert "Send closed or open" in demo.cli("pretend", "pug-mill-lid", "ajar").stderr
 
 
+def test_the_demos_keypad_is_pressed_and_its_code_stands_nowhere(demo: Demo) -> None:
+    demo.site.give_code("glaze-store", "anna", code="730512")
+    press = lambda keys: demo.cli("pretend", "store-door", keys).stdout  # noqa: E731
+    assert press("7305") == "store-door: 4 keys are pressed.\n"
+    assert press("7*512#") == "store-door: 6 keys are pressed; it was told: that code does not open it.\n"
+    assert press("730512#") == "store-door: 7 keys are pressed; it was told: it opens.\n"
+    assert "keypad (store door)" in demo.cli("look", "glaze-store").stdout
+    assert "are digits, # and *" in demo.cli("pretend", "store-door", "7305x").stderr
+    held = demo.cli("journal", "-n", "500").stdout + (Path(demo.state) / "service.log").read_text()
+    assert "730512" not in held
+
+
 def test_identify_walks_through_a_board(demo: Demo) -> None:
     asked = demo.cli("identify", "clay-side", input="n\n")
     assert "This switches pug-mill (motor). Is nobody near?" in asked.stdout

@@ -61,6 +61,8 @@ class Cable:
 def bench(tmp_path: Path) -> Iterator[Running]:
     text = WIRED.replace('link = "modbus"\nport = "127.0.0.1:9"', 'link = "simulated"\nlines = 32')
     text += '\n[output.winch]\nkind = "motor"\npin = "near:line-11"\n\n[remote.modbus]\nlisten = "127.0.0.1:0"\nclients = { "127.0.0.1" = "plc" }\n'
+    text += '\n[output.store]\nkind = "lock"\npin = "near:line-12"\n\n[guard.store]\nopens = "9 s"\n'
+    text += '\n[remote.keypad.door]\ndevice = "simulated"\nopens = "store"\nkey = "door"\n'
     found = Running(tmp_path, text)
     yield found
     found.end()
@@ -124,6 +126,16 @@ def test_remotes_and_their_wires_and_every_call_are_shown(page: Page, bench: Run
     assert plc.write_coil(0, True).exception_code == 1
     expect(remote.locator("li", has_text="there is no key 'plc'")).to_be_visible()
     plc.close()
+    bench.site.new_key("door", "operate")
+    bench.site.give_code("store", "anna", "4711")
+    door = page.locator("[data-remote=door]")
+    door.get_by_text("Press its keys").click()
+    for keys, said in (("12", "that code does not open it"), ("4711", "it opens")):
+        for key in keys:
+            door.get_by_role("button", name=key, exact=True).click()
+        door.get_by_role("button", name="Enter").click()
+        expect(door.get_by_role("status")).to_have_text(said)
+    assert bench.site.output("store")["confirmed"]["on"]
     page.get_by_role("link", name="Help").click()
     page.get_by_label("Find a call").fill("lockouts/{tag}")
     expect(page.locator("section summary")).to_have_count(2)

@@ -3,6 +3,8 @@
 <script lang="ts">
   import * as api from '../state/api'
   import type { MapRow, Remote } from '../state/types'
+  import { live } from '../state/live.svelte'
+  import Keypad from '../parts/Keypad.svelte'
   import WireLog from '../parts/WireLog.svelte'
 
   let remotes = $state<Remote[]>()
@@ -24,8 +26,11 @@
   {#each remotes ?? [] as remote (remote.name)}
     <section data-remote={remote.name} aria-label="Remote {remote.name}">
       <h2>{remote.name}{#if remote.kind.toLowerCase() !== remote.name}<span class="kind">{remote.kind}</span>{/if}</h2>
-      <p class:down={!remote.up} class:wary={remote.up && remote.trouble}>{remote.up ? 'up' : 'away'}{#if remote.trouble}: {remote.trouble}{/if}{#if remote.peers.length}; there now: {remote.peers.join(', ')}{/if}{#if remote.errors}; {remote.errors} errors{/if}</p>
+      <p class:down={!remote.up} class:wary={remote.up && remote.trouble}>{remote.up ? 'up' : 'away'}{#if remote.trouble}: {remote.trouble}{/if}{#if remote.peers.length}; there now: {remote.peers.join(', ')}{/if}{#if remote.errors}; {remote.errors} {remote.errors === 1 ? 'error' : 'errors'}{/if}</p>
       <p class="quiet">{#if remote.key}carries the key of {remote.key};{' '}{/if}{told(remote.facts)}</p>
+      {#if remote.kind === 'keypad' && remote.facts.device === 'simulated' && live.role !== 'watch'}
+        <details><summary>Press its keys</summary><Keypad of={String(remote.facts.opens)} word="Enter" enter={(code) => api.press(remote.name, `${code}#`)} /></details>
+      {/if}
       <details ontoggle={async () => (maps[remote.name] ??= await api.remoteMap(remote.name))}>
         <summary>What its addresses stand for</summary>
         <table>

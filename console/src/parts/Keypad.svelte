@@ -38,6 +38,6 @@
   label span { display: block; font-size: 0.8rem; color: var(--quiet); margin-bottom: 0.2rem; }
   .keys { display: grid; grid-template-columns: repeat(3, 1fr); gap: 0.4rem; margin-top: 0.5rem; }
   .keys .btn { min-height: 2.9rem; font-size: 1.05rem; font-weight: 600; padding-inline: 0.2rem; }
-  .said { margin-top: 0.5rem; color: var(--ill); font-size: 0.85rem; }
+  .said { margin-top: 0.5rem; font-size: 0.85rem; font-weight: 600; }
   @media (max-width: 30rem) { .keypad { grid-column: 1 / -1; } }
 </style>

@@ -374,19 +374,30 @@ def _tell_inputs(site: Site, *, as_json: bool) -> None:
 
 
 @main.command(context_settings={"ignore_unknown_options": True})  # '-3' is no option
-@click.argument("input", shell_complete=names_of("input"))
+@click.argument("input", shell_complete=names_of("input remote"))
 @click.argument("how", nargs=-1, required=True)
 @as_json
 @click.pass_context
 def pretend(ctx: click.Context, input: str, how: tuple[str, ...], as_json: bool) -> None:
-    """Work INPUT of a simulated board: one of its two words, volts, its value in its own unit, or the steps by which an encoder is turned. Real boards are worked by hand."""
+    """Work INPUT of a simulated board: one of its two words, volts, its value in its own unit, or the steps by which an encoder is turned; or press keys of a simulated keypad: 4711#. Real ones are worked by hand."""
     from cairnwind.cli import show
 
-    found = site_of(ctx).pretend(input, " ".join(how))
+    site, said = site_of(ctx), " ".join(how)
+    if any(each["name"] == input and each["kind"] == "keypad" for each in site.remotes()):
+        pressed = site.press(input, said)
+        if as_json:
+            show.emit(pressed)
+        else:
+            told = pressed["said"] and f"; it was told: {pressed['said']}"
+            click.echo(
+                f"{input}: {pressed['pressed']} {'key is' if pressed['pressed'] == 1 else 'keys are'} pressed{told}."
+            )
+        return
+    found = site.pretend(input, said)
     if as_json:
         show.emit(found)
     else:
-        click.echo(f"{input} is pretended to be {' '.join(how)}; it reads {found['seen']}.")
+        click.echo(f"{input} is pretended to be {said}; it reads {found['seen']}.")
 
 
 @main.command()

@@ -39,6 +39,7 @@ def remotes(ctx: click.Context, as_json: bool) -> None:
             or facts.get("address")
             or facts.get("port")
             or facts.get("server")
+            or facts.get("device")
             or facts.get("name", "")
         )
         table.add_row(

@@ -116,7 +116,7 @@ def _serve(
 
     def started(service: Service) -> None:
         if demo:
-            for key in ("crane controller", "hall tablet", *(["broker"] if broker else [])):
+            for key in ("crane controller", "hall tablet", "store door", *(["broker"] if broker else [])):
                 service.keys.ensure(key, "operate")
         if as_json:
             show.emit({"site": site.name, "url": service.url, "state": str(service.folder.path)})

@@ -77,6 +77,13 @@ class Looking(Wire):
         found: dict[str, Any] = self.call("PUT", f"/inputs/{quote(input, safe='')}/simulated", body)
         return found
 
+    def press(self, keypad: str, keys: str) -> dict[str, Any]:
+        """Press keys of a simulated keypad, ``#`` for Enter and ``*`` for Escape. ``said`` is what it was told at Enter."""
+        found: dict[str, Any] = self.call(
+            "PUT", f"/remotes/{quote(keypad, safe='')}/simulated", {"keys": keys}
+        )
+        return found
+
     def _trial(self, pin: str) -> str:
         board, colon, place = pin.partition(":")
         if not colon:

@@ -12,7 +12,7 @@ import time
 from typing import Any
 
 from cairnwind.boards import evdev
-from cairnwind.core.values.errors import BoardError
+from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.remotes.desk import Desk, wait_for
 from cairnwind.remotes.remote import MapRow, Remote
 from cairnwind.site import remotes as facts
@@ -24,10 +24,12 @@ FORGOTTEN_AFTER = 10.0
 """Seconds without a key after which what was typed is forgotten."""
 LONGEST = 32
 """Digits of a code."""
+ENTER, ESCAPE = "#", "*"
+KEYS = frozenset("0123456789" + ENTER + ESCAPE)
 
 
 class KeypadRemote(Remote):
-    """One keypad, which opens one output."""
+    """One keypad, which opens one output. A simulated one has no device: its keys are pressed by `press`."""
 
     kind = "keypad"
     surface = "keypad"
@@ -37,16 +39,20 @@ class KeypadRemote(Remote):
         self._told = told
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._work, name=f"keypad-{told.name}", daemon=True)
+        self._one = threading.Lock()
         self._typed, self._typed_at = "", 0.0
-        self.trouble = "not opened yet"
+        self.trouble = "" if told.simulated else "not opened yet"
 
     def start(self) -> None:
         """Open the device, and go on trying if it is away."""
-        self._thread.start()
+        self.up = self._told.simulated
+        if not self._told.simulated:
+            self._thread.start()
 
     def stop(self) -> None:
         """Let it go."""
         self._over.set()
+        self.up = False
         if self._thread.is_alive():
             self._thread.join(2)
 
@@ -60,6 +66,23 @@ class KeypadRemote(Remote):
             MapRow("digits, Enter", self._told.opens, "open it with a passcode"),
             MapRow("Escape, Backspace, *", "", "forget what was typed"),
         ]
+
+    def press(self, keys: str) -> str:
+        """Press keys of a simulated one, ``#`` for Enter and ``*`` for Escape: what it was told at the last Enter, empty where there was
+        none. Raises `CallerError`.
+        """
+        if not self._told.simulated:
+            raise CallerError(
+                "refused", f"The keypad {self.name} is real.", "Press its keys with your hand: only simulated ones can be pretended."
+            )  # fmt: skip
+        if not keys or set(keys) - KEYS:
+            raise CallerError(
+                "value", f"The keys of {self.name} are digits, # and *.", 'Write them in a row: "4711#", # for Enter and * for Escape.'
+            )  # fmt: skip
+        said = ""
+        for key in keys:
+            said = self._pressed(key) or said
+        return said
 
     def _work(self) -> None:
         while not self._over.is_set():
@@ -76,8 +99,6 @@ class KeypadRemote(Remote):
                     if select.select([device.file], [], [], TURN)[0]:
                         for event in device.events():
                             self.guarded(self._came, event)
-                    if self._typed and time.monotonic() - self._typed_at > FORGOTTEN_AFTER:
-                        self._typed = ""
             except (BoardError, OSError) as error:
                 self.trouble = getattr(error, "sentence", str(error))
             finally:
@@ -88,16 +109,24 @@ class KeypadRemote(Remote):
     def _came(self, event: evdev.Event) -> None:
         if event.kind != evdev.KEY or event.value != 1:
             return
-        self._typed_at = time.monotonic()
-        if event.code in evdev.DIGITS:
-            self._typed = (self._typed + evdev.DIGITS[event.code])[-LONGEST:]
-        elif event.code in evdev.CLEAR:
-            self._typed = ""
-        elif event.code in evdev.ENTER and self._typed:
-            code, self._typed = self._typed, ""
-            given = {"output": self._told.opens, "code": code}
-            outcome = wait_for(lambda told: self.desk.give(self.source(), "open", given, told))
-            said = outcome["reason"] or outcome["outcome"]
-            self.traffic.add(
-                "lost" if outcome["code"] else "got", b"", f"a code for {self._told.opens}: {said}"
-            )
+        if event.code in evdev.CLEAR:
+            self._pressed(ESCAPE)
+        elif event.code in evdev.ENTER:
+            self._pressed(ENTER)
+        elif event.code in evdev.DIGITS:
+            self._pressed(evdev.DIGITS[event.code])
+
+    def _pressed(self, key: str) -> str:
+        """What was answered, at Enter."""
+        now = time.monotonic()
+        with self._one:
+            before = "" if now - self._typed_at > FORGOTTEN_AFTER else self._typed
+            self._typed_at = now
+            self._typed = "" if key in (ENTER, ESCAPE) else (before + key)[-LONGEST:]
+        if key != ENTER or not before:
+            return ""
+        given = {"output": self._told.opens, "code": before}
+        outcome = wait_for(lambda told: self.desk.give(self.source(), "open", given, told))
+        said = outcome["reason"] or ("it opens" if outcome["outcome"] == "driving" else outcome["outcome"])
+        self.traffic.add("lost" if outcome["code"] else "got", b"", f"a code for {self._told.opens}: {said}")
+        return str(said)

@@ -231,6 +231,8 @@ _OTHERS: tuple[Call, ...] = (
     Call("GET", "/remotes", "watch", "The ways in and out that the site file asks for, and how they fare.", list[forms.Remote]),
     Call("GET", "/remotes/<name>/traffic", "keep", "What went over it after a number, raw and decoded.", forms.Traffic, query={"after": COUNT}),
     Call("GET", "/remotes/<name>/map", "watch", "What its addresses stand for.", with_("Map", rows=list[forms.MapRow])),
+    Call("PUT", "/remotes/<name>/simulated", "operate", "Presses keys of a simulated keypad.", with_("Pressed", remote=str, pressed=int, said=str),
+         body("keys", keys=SAID, example={"keys": "4711#"}), secret=True),
     Call("GET", "/keys", "keep", "Every key, never its text.", with_("Keys", keys=list[forms.Key])),
     Call("POST", "/keys", "keep", "Makes a key; its text is shown here and nowhere else.", with_("NewKey", key=str, name=str), body("name role", name={**SAID, "maxLength": 60}, role=ROLE, **LIMITS,
          example={"name": "hall tablet", "role": "operate", "only": ["gallery"]}), status=201, secret=True),

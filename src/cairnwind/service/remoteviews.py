@@ -9,10 +9,11 @@ from flask import Response, request
 
 from cairnwind import __version__
 from cairnwind.core.values.errors import CallerError, unknown
+from cairnwind.remotes.keypad import ENTER, KeypadRemote
 from cairnwind.remotes.remote import Remote
 from cairnwind.remotes.things import description
 from cairnwind.service import calls, shapes
-from cairnwind.service.asked import answer, caller_key, whole
+from cairnwind.service.asked import answer, caller, caller_key, json_body, whole
 from cairnwind.service.desk import Desk
 from cairnwind.service.pinout import frame_form
 
@@ -34,6 +35,7 @@ class RemoteViews:
             f"{v1}/remotes": {"GET": self.get_remotes},
             f"{v1}/remotes/<name>/traffic": {"GET": self.get_traffic},
             f"{v1}/remotes/<name>/map": {"GET": self.get_map},
+            f"{v1}/remotes/<name>/simulated": {"PUT": self.press},
         }
 
     def thing(self) -> Response:
@@ -68,6 +70,20 @@ class RemoteViews:
     def get_map(self, name: str) -> Response:
         """Its addresses."""
         return answer({"rows": [row._asdict() for row in self._remote(name).map()]})
+
+    def press(self, name: str) -> Response:
+        """Press keys of a simulated keypad."""
+        remote = self._remote(name)
+        keys = json_body({"keys"}).get("keys")
+        if not isinstance(remote, KeypadRemote):
+            raise CallerError(
+                "refused", f"{name} has no keys to press.", "Name a [remote.keypad.…] of the site file."
+            )
+        if not isinstance(keys, str):
+            raise CallerError("value", "Which keys is not said.", f'Write {{"keys": "4711{ENTER}"}}.')
+        if caller_key().only:
+            self.desk.deny(caller(), f"a key for some outputs may not press the keys of {name}", "operate")
+        return answer({"remote": name, "pressed": len(keys), "said": remote.press(keys)})
 
     def _remote(self, name: str) -> Remote:
         for remote in self.remotes:

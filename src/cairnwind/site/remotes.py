@@ -133,7 +133,7 @@ class Keypad:
 
     name: str
     device: str = written(
-        'one of the kernel\'s input devices: its path (`"/dev/input/by-id/…"`), or what it calls itself',
+        'one of the kernel\'s input devices: its path (`"/dev/input/by-id/…"`), or what it calls itself; `"simulated"`: none, its keys are pressed by `pretend`',
         entries.text,
         needed='Say where it is: device = "/dev/input/by-id/usb-Keypad-event-kbd".',
     )
@@ -143,6 +143,11 @@ class Keypad:
     key: str = written(
         "whose key it carries", entries.text, needed='Say whose key it carries: key = "store door".'
     )
+
+    @property
+    def simulated(self) -> bool:
+        """It has no device: whoever tries the site out presses its keys."""
+        return self.device == "simulated"
 
 
 @fact
