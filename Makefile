@@ -15,7 +15,7 @@ BOARD := src/cairnwind/boards/images/board
 WIRELESS := src/cairnwind/boards/images/wireless
 CONSUMER := tests/consumer/node_modules/.package-lock.json
 
-.PHONY: help setup demo wireless prepared test lint bench soak mutants screenshots console packages kernel-lab clean
+.PHONY: help setup demo wireless package audit prepared test lint bench soak mutants screenshots console packages kernel-lab clean
 
 help:
 	@echo "make demo         set everything up and start the demo site"
@@ -27,6 +27,8 @@ help:
 	@echo "make screenshots  the pictures in docs/screenshots, from the demo site"
 	@echo "make kernel-lab   a simulated kernel for the tests of real pins, if there is none"
 	@echo "make wireless     the firmware behind a broker as a program, for 'cairnwind demo --broker'"
+	@echo "make package      what is installed elsewhere: a source package and wheels, in dist/"
+	@echo "make audit        what is known against the packages it is made of, where somebody can be asked"
 	@echo "make console      the web console, built if its sources changed"
 	@echo "make clean        remove what was built"
 
@@ -86,6 +88,15 @@ wireless: $(WIRELESS)
 
 $(WIRELESS): $(wildcard firmware/*.c firmware/*.h firmware/Makefile) | packages
 	@$(MAKE) -s -C firmware wireless && cp build/firmware/wireless $@
+
+# What is installed elsewhere.
+package: console $(BOARD)
+	@$(BIN)/python tools/package.py
+
+# What is known against the packages it is made of, where somebody can be asked.
+audit: $(VENV)/.run console
+	@mkdir -p build
+	@tools/audit.sh $(BIN)
 
 demo: setup
 	@$(BIN)/cairnwind demo

@@ -11,7 +11,7 @@ export default defineConfig({
   resolve: { alias: { '@zag-js/focus-trap': fileURLToPath(new URL('./src/state/nofocustrap.ts', import.meta.url)) } },
   plugins: [tailwindcss(), svelte({ compilerOptions: { cssHash: ({ hash, css }) => `s${hash(css).slice(-4)}` } }), docs()],
   build: {
-    outDir: '../src/cairnwind/service/console', emptyOutDir: true, assetsInlineLimit: 0,
+    outDir: '../src/cairnwind/service/console', emptyOutDir: true, assetsInlineLimit: 0, license: { fileName: 'licences.md' },
     rolldownOptions: { checks: { pluginTimings: false }, output: { codeSplitting: { includeDependenciesRecursively: false, groups: [{ name: 'desk', test: DESK }] } } },
   },
 })

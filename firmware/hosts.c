@@ -190,7 +190,8 @@ static void load(uint16_t generation) {
             sum = frame_sum_of(frame_sum_of(sum, words[j] >> 8), (uint8_t)words[j]);
         }
     }
-    if (write_word(9, generation)) wrong(0, "rules without their sum are in force");
+    /* what stands there from before is theirs by chance, once in 65536 times */
+    if (!write_word(8, (uint16_t)~sum) || write_word(9, generation)) wrong(0, "rules without their sum are in force");
     if (!write_word(8, sum) || !write_word(9, generation)) wrong(0, "rules cannot be put in force");
     forget();
     loaded = 1;

@@ -1,10 +1,13 @@
-"""Writes docs/calls.md (each call, the role that it needs, what it does), docs/commands.md (each command), docs/site-file.md (each key) and
-docs/kinds.md (what can be wired, with drawings)."""
+"""Writes docs/calls.md (each call, the role that it needs, what it does), docs/commands.md (each command), docs/site-file.md (each key),
+docs/kinds.md (what can be wired, with drawings) and docs/licences.md (whose work is in it)."""
 
 import re
 from pathlib import Path
 
+from packaging.requirements import Requirement
+
 from cairnwind.commands.page import table
+from cairnwind.core.values.optional import EXTRAS
 from cairnwind.service.calls import role_table
 from cairnwind.service.drawing import draw
 from cairnwind.site.circuits import circuit as circuit_of
@@ -88,3 +91,65 @@ def kinds(file: Path, drawings: Path) -> str:
 
 
 Path("docs/kinds.md").write_text(KINDS + kinds(Path("docs/kinds.toml"), Path("docs/wiring")), "utf-8")
+
+LICENCES = """\
+# Whose work is in it
+
+Made by `python tools/pages.py` from what is installed. Cairnwind itself is under the MIT licence. A package of it has these inside:
+
+* the console, made of packages whose licences stand in full in `cairnwind/service/console/licences.md`, which the build writes;
+* in the wheel for one kind of machine, `boards/images/board`: our firmware as a program (`firmware/`, MIT), linked with the machine's C
+  library (glibc: LGPL 2.1; `make -C firmware native` links it anew);
+* firmware for chips (`boards/images/*.hex`), with parts of avr-libc (BSD, 3 clauses) and libgcc (GPL 3 with the runtime exception).
+
+These are installed beside it, and none of their files is in it. *With* is the name by which it is asked for: `pip install
+'cairnwind[broker]'`.
+
+| package | licence | with |
+|---|---|---|
+"""
+
+
+def licences() -> str:
+    """A row for each package that one could have with it."""
+    from importlib.metadata import metadata, requires
+
+    def licence(name: str) -> str:
+        told = metadata(name)
+        classed = [
+            each.rpartition(" :: ")[2]
+            for each in told.get_all("Classifier", [])
+            if each.startswith("License ::")
+        ]
+        return (
+            told.get("License-Expression")
+            or ", ".join(classed)
+            or (told.get("License") or "").splitlines()[0]
+        )
+
+    def needed(name: str, extra: str = "") -> set[str]:
+        """What a package asks for, whichever Python it is."""
+        found = set()
+        for each in map(Requirement, requires(name) or ()):
+            if each.marker is None or (
+                "python" not in str(each.marker) and each.marker.evaluate({"extra": extra})
+            ):
+                found |= {each.name.lower().replace("_", "-")} - {name}
+        return found
+
+    def all_needed(extra: str = "") -> set[str]:
+        found: set[str] = set()
+        left = needed("cairnwind", extra)
+        while left:
+            found |= left
+            left = set().union(*(needed(each) for each in left)) - found
+        return found
+
+    always = all_needed()
+    rows = dict.fromkeys(always, "")
+    for extra in EXTRAS:
+        rows |= dict.fromkeys(all_needed(extra) - always, extra)
+    return "".join(f"| {name} | {licence(name)} | {extra} |\n" for name, extra in sorted(rows.items()))
+
+
+Path("docs/licences.md").write_text(LICENCES + licences(), "utf-8")

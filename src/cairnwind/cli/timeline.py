@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 from cairnwind.core.explain.rehearsal import Bar, Rehearsed
 from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.optional import needs
 from cairnwind.core.values.quantities import NS
 
 INK, FAINT, EDGE = "#2b2722", "#ece7df", "#b9afa1"
@@ -23,14 +24,9 @@ def draw(found: Rehearsed, site: Site, path: Path) -> None:
         raise CallerError(
             "bad-value", f"'{path.name}' is neither FILE.png nor FILE.svg.", "Say which by its ending."
         )
-    try:
-        import matplotlib
-    except ImportError:
-        raise CallerError(
-            "no-file",
-            "Pictures need a package that is not installed.",
-            "Install it: pip install 'cairnwind[plot]'.",
-        ) from None
+    needs("plot", "A picture")
+    import matplotlib
+
     matplotlib.use("Agg")
     from matplotlib import dates as calendar
     from matplotlib import pyplot

@@ -14,6 +14,7 @@ from pathlib import Path
 
 from cairnwind.core.values import pitch
 from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.optional import needs
 
 MOST_BYTES = 1 << 20
 MOST_EVENTS = 100_000
@@ -50,6 +51,7 @@ def read(path: str | Path, *, track: int | None = None, rule: str = "highest") -
 
 def _notes(path: Path, data: bytes, track: int | None) -> list[tuple[float, float, int]]:
     """Every note as (begin, end, number), seconds."""
+    needs("midi", "A tune from a MIDI file")
     import mido
 
     try:

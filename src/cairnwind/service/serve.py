@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 
 from cairnwind.core.facts.site import LOOPBACK, Site
 from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.optional import needs
 from cairnwind.folder import Folder
 from cairnwind.remotes.address import near, outside
 from cairnwind.service.startup import Machine
@@ -175,6 +176,13 @@ class Service:
     def _announce(self) -> None:
         """Be found by those who look, unless nobody elsewhere could come."""
         if not (self.abroad or self.discoverable):
+            return
+        from cairnwind.service.logs import log
+
+        try:
+            needs("discovery", "To be found on the network")
+        except CallerError as error:
+            log.warning("%s", error)
             return
         from cairnwind.remotes.discovery import Discovery
 
