@@ -132,7 +132,7 @@ export const tryPin = (name: string, pin: string, how: Record<string, string>): 
 export const endTry = (name: string, pin: string) => call('DELETE', trial(name, pin))
 /** What a simulated keypad was told when these keys were pressed; or why they were not. */
 export const press = (keypad: string, keys: string) =>
-  call<{ said: string }>('PUT', `/remotes/${encodeURIComponent(keypad)}/simulated`, { keys }).then((told) => told.said, (error: Error) => error.message)
+  call('PUT', `/remotes/${encodeURIComponent(keypad)}/simulated`, { keys }).then((told) => String(told.said), (error: Error) => error.message)
 export const pretend = (input: string, how: Record<string, string>) => call('PUT', `/inputs/${input}/simulated`, how)
 export const dryPhrase = (phrase: string): Promise<Dry> => call('POST', '/phrases', { phrase, dry: true })
 export const say = (phrase: string): Promise<{ phrase: string; outcome: string; reason: string; ending?: { ending: string } }> => call('POST', '/phrases', { phrase, wait: '1 s' })
