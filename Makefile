@@ -15,7 +15,7 @@ BOARD := src/cairnwind/boards/images/board
 WIRELESS := src/cairnwind/boards/images/wireless
 CONSUMER := tests/consumer/node_modules/.package-lock.json
 
-.PHONY: help setup demo wireless package audit prepared test lint bench soak mutants screenshots console packages kernel-lab clean
+.PHONY: help setup demo wireless package audit fresh-machine prepared test lint bench soak mutants screenshots console packages kernel-lab clean
 
 help:
 	@echo "make demo         set everything up and start the demo site"
@@ -28,6 +28,7 @@ help:
 	@echo "make kernel-lab   a simulated kernel for the tests of real pins, if there is none"
 	@echo "make wireless     the firmware behind a broker as a program, for 'cairnwind demo --broker'"
 	@echo "make package      what is installed elsewhere: a source package and wheels, in dist/"
+	@echo "make fresh-machine a machine of its own from Debian's base, with the service under its systemd (as root)"
 	@echo "make audit        what is known against the packages it is made of, where somebody can be asked"
 	@echo "make console      the web console, built if its sources changed"
 	@echo "make clean        remove what was built"
@@ -52,7 +53,7 @@ $(VENV)/.dev: $(VENV)/.run requirements/dev.txt
 
 # Debian packages that tests and pictures need, through apt: see tools/packages.sh.
 packages:
-	@tools/packages.sh chromium fonts-dejavu-core kmod liblo-tools mbpoll gcc libc6-dev gcc-avr avr-libc libsimavr-dev libelf-dev mosquitto avrdude libmosquitto-dev gcc-arm-none-eabi qemu-system-arm
+	@tools/packages.sh chromium fonts-dejavu-core kmod liblo-tools mbpoll gcc libc6-dev gcc-avr avr-libc libsimavr-dev libelf-dev mosquitto avrdude libmosquitto-dev gcc-arm-none-eabi qemu-system-arm systemd
 
 # The simulated kernel that tests/lab runs in; kept in build/, which 'make clean' leaves alone but for what is quick to build.
 kernel-lab: build/kernel-lab/linux-gpiosim
@@ -92,6 +93,12 @@ $(WIRELESS): $(wildcard firmware/*.c firmware/*.h firmware/Makefile) | packages
 # What is installed elsewhere.
 package: console $(BOARD)
 	@$(BIN)/python tools/package.py
+
+# As root: a machine of its own.
+fresh-machine: $(VENV)/.run console $(BOARD)
+	@tools/packages.sh debootstrap systemd-container
+	@mkdir -p build
+	@$(BIN)/python tools/fresh_machine.py
 
 # What is known against the packages it is made of, where somebody can be asked.
 audit: $(VENV)/.run console

@@ -35,8 +35,8 @@ def git(*words: str) -> str:
 
 
 def copied(tree: Path) -> None:
-    """Only what belongs to it: what is in git, and what is built from that."""
-    files = [each for each in git("ls-files", "-z", *PACKED).split("\0") if each]
+    """Only what belongs to it: what git does not leave out, and what is built from that."""
+    files = [each for each in git("ls-files", "-coz", "--exclude-standard", *PACKED).split("\0") if each]
     for each in BUILT:
         path = ROOT / each
         files += [

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from cairnwind.boards import links
+from cairnwind.boards.access import Access
 from cairnwind.boards.devices import Found
 from cairnwind.boards.link import Link
 from cairnwind.core.facts.hardware import Board
@@ -99,6 +100,10 @@ def _alone(facts: Any) -> Share | None:
     return None
 
 
+def _no_access(facts: Any) -> Sequence[Access]:
+    return ()
+
+
 class Kind(NamedTuple):
     """What a kind of link says of itself."""
 
@@ -121,6 +126,9 @@ class Kind(NamedTuple):
     """What a board with these facts has together with others; None: nothing."""
     holds: Callable[[Any], Holds] = _not_known
     """What has its lines when nobody speaks to it any more."""
+
+    needs: Callable[[Any], Sequence[Access]] = _no_access
+    """What of the machine the service has to be let near for a board with these facts."""
 
     @property
     def keys(self) -> tuple[Key, ...]:

@@ -32,6 +32,7 @@ ELSEWHERE = {
     **dict.fromkeys(("add", "change", "rename", "remove", "draft", "editions", "back"), "editing"),
     "new": "beginning",
     "walk": "walking",
+    "service": "installing",
     "wire": "wiring",
     "do": "prompt",
     **dict.fromkeys(("plan", "timers", "records"), "planning"),

@@ -20,6 +20,7 @@ from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.optional import needs
 from cairnwind.folder import Folder
 from cairnwind.remotes.address import near, outside
+from cairnwind.service import notify
 from cairnwind.service.startup import Machine
 
 if TYPE_CHECKING:
@@ -244,6 +245,7 @@ def run(
             log.error("the log cannot be written to %s: %s", log_file, error.strerror)
         log.info("serving %s at %s, state in %s", service.site.name, service.url, service.folder.path)
         started(service)
+        notify.tell(notify.READY, f"STATUS=serving {service.site.name} at {service.url}")
         threading.Thread(target=_look_over, args=(service,), name="check", daemon=True).start()
         while not over.wait(1.0):
             if again.is_set():
@@ -252,7 +254,10 @@ def run(
             if not service.runtime.alive:
                 log.critical("the engine has stopped by itself: %s", service.runtime.failure)
                 break
+            if service.machine.fresh():
+                notify.tell(notify.TURNS)
     finally:
+        notify.tell(notify.STOPPING)
         left = service.stop()
     ended(left)
     return 0 if not left and not service.runtime.failure else 1

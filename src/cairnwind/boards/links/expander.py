@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from cairnwind.boards import devices, profiles, wire
+from cairnwind.boards.access import TWO_WIRE
 from cairnwind.boards.facts import Chip
 from cairnwind.boards.kinds import AS_IT_WAS, BOARD, FLOATS, LOW, Holds, Kind, Reads, Share
 from cairnwind.boards.link import Seen
@@ -380,4 +381,5 @@ KIND = Kind(
     "a chip on a two-wire bus", lambda board, _: ExpanderLink(board), Expander, _made, _reads,
     lines=lambda its: its.chip.lines if its else 16, looks=_looks, shares=_shares,
     holds=lambda its: Holds(BOARD, AS_IT_WAS, FLOATS if its.chip.kind == "ports" else LOW),
+    needs=lambda its: () if its.bus == SIMULATED else (TWO_WIRE,),
 )  # fmt: skip

@@ -17,6 +17,7 @@ from operator import attrgetter
 from typing import Any
 
 from cairnwind.boards import devices, gpio, wire
+from cairnwind.boards.access import GPIO, PWM
 from cairnwind.boards.guarded import Guard
 from cairnwind.boards.kinds import LINE, Holds, Kind, Share
 from cairnwind.boards.link import LineError, Seen
@@ -563,4 +564,5 @@ KIND = Kind(
     looks=_looks,
     shares=_shares,
     holds=lambda _: Holds(LINE, LINE, LINE, "the guard"),
+    needs=lambda its: (GPIO, *((PWM,) if its.pwm else ())),
 )

@@ -10,6 +10,7 @@ from collections.abc import Collection, Iterator, Mapping
 from functools import partial
 
 from cairnwind.boards import devices, evdev
+from cairnwind.boards.access import INPUT
 from cairnwind.boards.evdev import Line
 from cairnwind.boards.kinds import Kind, Share
 from cairnwind.boards.link import Seen
@@ -164,4 +165,5 @@ KIND = Kind(
     "keys of one of the kernel's input devices: buttons, keypads, remote controls, knobs", lambda board, _: KeysLink(board), Keys,
     lines=lambda its: len(its.keys) if its else 1, looks=_looks,
     shares=lambda its: Share(f"input device {its.device}", "its events", key="device", remedy="Join their keys to one board."),
+    needs=lambda _: (INPUT,),
 )  # fmt: skip

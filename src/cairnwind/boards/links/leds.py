@@ -10,7 +10,7 @@ import time
 from collections.abc import Collection, Iterator, Mapping
 from pathlib import Path
 
-from cairnwind.boards import devices, wire
+from cairnwind.boards import access, devices, wire
 from cairnwind.boards.gpio import trouble
 from cairnwind.boards.guarded import Guard
 from cairnwind.boards.kinds import BOARD, UNKNOWN, Holds, Kind
@@ -217,4 +217,5 @@ def _holds(its: Leds) -> Holds:
 KIND = Kind(
     "lamps of the Linux kernel's LED class", lambda board, _: LedsLink(board), Leds,
     lines=lambda its: len(its.leds) if its else 1, looks=_looks, holds=_holds,
+    needs=lambda _: (access.LEDS,),
 )  # fmt: skip

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from cairnwind.boards import chips, devices, profiles, serialports
+from cairnwind.boards.access import serial
 from cairnwind.boards.kinds import AS_IT_WAS, BOARD, DEAD, FLOATS, Holds, Kind, Reads, Share
 from cairnwind.boards.master import SIMULATED, Master, Modbus
 from cairnwind.boards.ours import FirmwareLink
@@ -96,4 +97,5 @@ def _holds(its: Modbus) -> Holds:
 KIND = Kind(
     "a board that speaks Modbus on a serial line or by TCP: our own firmware, or a relay board by its profile",
     lambda board, _: link_to(board), Modbus, _made, _reads, _lines, looks=_looks, shares=_shares, holds=_holds,
+    needs=lambda its: () if its.tcp or its.port == SIMULATED else (serial(its.port),),
 )  # fmt: skip

@@ -20,6 +20,7 @@ from functools import cache, partial
 from pathlib import Path
 from typing import NamedTuple, Protocol
 
+from cairnwind.boards.access import SPI
 from cairnwind.boards.kinds import AS_IT_WAS, BOARD, DEAD, Holds, Kind, Share
 from cairnwind.boards.wire import Put
 from cairnwind.boards.worker import Worker
@@ -288,4 +289,5 @@ KIND = Kind(
     shares=lambda its: Share(f"device {its.device}", "the strip", key="device", remedy="Join them to one board with all its lamps, or give one another device.")
     if its.device != "simulated" else None,
     holds=lambda _: Holds(BOARD, AS_IT_WAS, DEAD),
+    needs=lambda its: () if its.device == "simulated" else (SPI,),
 )  # fmt: skip
