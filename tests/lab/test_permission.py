@@ -40,7 +40,11 @@ def anna(tmp_path: Path) -> Path:
     (tmp_path / "bin" / "sudo").write_text('#!/bin/sh\nexec "$@"\n')
     (tmp_path / "bin" / "sudo").chmod(0o755)
     python = Path(os.path.realpath(sys.executable))
-    for folder in (tmp_path, *tmp_path.parents[:2], *python.parents[:-1]):  # wherever this Python is, she may run it
+    for folder in (
+        tmp_path,
+        *tmp_path.parents[:2],
+        *python.parents[:-1],
+    ):  # wherever this Python is, she may run it
         folder.chmod(folder.stat().st_mode | 0o055)
     return tmp_path
 

@@ -16,7 +16,7 @@ from cairnwind.core.facts.events import DropClaim, KeepClaim, KeepStop, KeepTag,
 from cairnwind.core.facts.interlocks import Stop, Tag
 from cairnwind.core.values.errors import CallerError
 from cairnwind.core.values.settings import ON
-from cairnwind.store.database import connect, prepare, schema
+from cairnwind.store.database import before, connect, prepare, schema
 from cairnwind.store.reader import Reader
 from cairnwind.store.writer import Writer, rows
 
@@ -206,3 +206,51 @@ def test_the_schema_is_a_row_of_numbered_steps_each_applied_once(path: Path) -> 
     assert connection.execute("PRAGMA journal_mode").fetchone()[0] == "wal"
     with pytest.raises(sqlite3.OperationalError):
         connection.execute("DELETE FROM journal")
+
+
+LIVED = [
+    "INSERT INTO journal VALUES (7, 5, 'command', 'vent', 'vent to on', 'c', 'anna', '{}')",
+    "INSERT INTO claim VALUES ('vent', 'person', '{}')",
+    "INSERT INTO key (name, role, hash, made) VALUES ('first key', 'keep', 'h', 3)",
+    "INSERT INTO schedule VALUES ('evenings', '', '{}')",
+    "INSERT INTO pace VALUES ('vent', '[1, 2]', 1)",
+    "INSERT INTO place VALUES ('modbus', 'vent', 4)",
+]
+"""What was there in an earlier version; each where its table was."""
+
+
+@pytest.mark.parametrize("version", [number for number, _ in schema()][:-1])
+def test_a_database_of_any_earlier_version_is_brought_up_and_kept_as_it_was(
+    version: int, tmp_path: Path
+) -> None:
+    path, there = tmp_path / "cairnwind.db", 0
+    old = sqlite3.connect(path, isolation_level=None)
+    for _, sql in schema()[:version]:
+        old.executescript(sql)
+    for sql in LIVED:
+        with contextlib.suppress(sqlite3.OperationalError):
+            old.execute(sql)
+            there += 1
+    old.executescript(f"PRAGMA application_id = {0x43574E44}; PRAGMA user_version = {version};")
+    said = list(old.iterdump())
+    old.close()
+    was = path.read_bytes()
+    kept = before(path, version)
+    kept.with_name(f"{kept.name}.part").mkdir()  # it cannot be kept: then nothing is done
+    with pytest.raises(CallerError, match="Nothing was changed"):
+        prepare(path)
+    kept.with_name(f"{kept.name}.part").rmdir()
+    assert (path.read_bytes() == was, kept.exists()) == (True, False)
+    prepare(path)
+    assert list(sqlite3.connect(kept).iterdump()) == said
+    new = connect(path)
+    assert new.execute("PRAGMA user_version").fetchone() == (schema()[-1][0],)
+    assert new.execute("SELECT seq, text FROM journal").fetchall() == [(7, "vent to on")]
+    assert new.execute("SELECT name, role FROM key").fetchall() == [("first key", "keep")]
+    if version in (3, 4, 5):
+        assert new.execute("SELECT gate, key FROM kept").fetchall() == [("pace", "vent")]
+    assert Reader(path).start(AT).sequence == 7
+    writer = Writer(path, "power", lambda reason: None)
+    writer.put_and_wait(rows([record(8)]))
+    assert writer.close()
+    assert there >= 3

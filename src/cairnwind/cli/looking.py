@@ -17,6 +17,8 @@ if TYPE_CHECKING:
 
 NOTES = 3
 """That are shown with what they are about; the journal has all."""
+OPTIONS = {"source": "by", "words": "with", "begin": "from", "end": "to"}
+"""What the command line calls otherwise."""
 TRACE_EVERY = 0.3
 """Seconds between two looks at what was decided."""
 
@@ -247,6 +249,7 @@ def _watch_link(site: Site, board: str, as_json: bool) -> None:
 @click.option(
     "--by", "source", metavar="WHO", help="Only commands by these: part of a surface's or a key's name."
 )
+@click.option("--with", "words", metavar="WORDS", help="Only rows with these words, by how they begin.")
 @click.option(
     "--from",
     "begin",
@@ -280,11 +283,7 @@ def journal(
     elif rows:
         show.journal(rows, ZoneInfo(site.facts()["timezone"]))
         if len(rows) == number and rows[0]["sequence"] > 1:
-            kept = "".join(
-                f"--{'by' if key == 'source' else {'begin': 'from', 'end': 'to'}.get(key, key)} '{value}' "
-                for key, value in which.items()
-                if value
-            )
+            kept = "".join(f"--{OPTIONS.get(key, key)} '{value}' " for key, value in which.items() if value)
             click.echo(
                 click.style(
                     f"Earlier: cairnwind journal {name + ' ' if name else ''}{kept}--before {rows[0]['sequence']}",

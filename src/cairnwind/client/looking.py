@@ -171,6 +171,7 @@ class Looking(Wire):
         after: int | None = None,
         kind: str | None = None,
         source: str | None = None,
+        words: str | None = None,
         begin: str | None = None,
         end: str | None = None,
     ) -> list[forms.Row]:
@@ -180,7 +181,7 @@ class Looking(Wire):
         commanded it), or from ``begin`` up to before ``end`` (RFC 3339, or a date in the site's zone).
         """
         asked = {
-            "subject": subject, "limit": limit, "before": before, "after": after, "kind": kind, "source": source, "from": begin, "to": end,
+            "subject": subject, "limit": limit, "before": before, "after": after, "kind": kind, "source": source, "words": words, "from": begin, "to": end,
         }  # fmt: skip
         rows: list[forms.Row] = self.call(
             "GET", "/journal", params={name: value for name, value in asked.items() if value is not None}

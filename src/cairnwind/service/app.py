@@ -20,8 +20,8 @@ from cairnwind.commands.paths import inside
 from cairnwind.commands.reading import names, read
 from cairnwind.commands.table import COMMANDS
 from cairnwind.core.engine.answering import OUTCOMES_WORST_FIRST
-from cairnwind.core.explain.past import Row, why_then
-from cairnwind.core.explain.why import if_wanted, why, with_budgets, with_clock, with_notes
+from cairnwind.core.explain.past import why_then
+from cairnwind.core.explain.why import Why, if_wanted, why, with_budgets, with_clock, with_notes
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.now import OutputNow
 from cairnwind.core.facts.outputs import Output
@@ -209,7 +209,7 @@ class _Api:
             wall = spokentimes.wall(at, self.zone, clock().wall)
             called = name if name in self.site.outputs else self.runtime.reader.called().now(name, wall)
             output = self._output(called if called in self.site.outputs else name)
-            return answer(shapes.why_form(why_then(output, self._rows_of(output, wall), clocks)))
+            return answer(shapes.why_form(self._then(output, wall, clocks)))
         output = self._output(name)
         now = self._now(name)
         reasons = why(now, clocks)
@@ -239,14 +239,26 @@ class _Api:
         form = [shapes.trace_form(number, each) for number, each in found]
         return answer({"output": name, "traces": form})
 
-    def _rows_of(self, output: Output, wall: int) -> list[Row]:
-        """What the journal has that concerns an output, before a moment."""
-        found, called = [], self.runtime.reader.called()
-        for subject, limit in ((output.name, 500), (output.pin.board, 50), ("", 500)):
-            for row in self.runtime.reader.journal(subject=subject, end=wall + 1, limit=limit):
-                if called.now(row.subject, row.wall) == subject:
-                    found.append((row.seq, (row.wall, row.kind, subject, row.text, row.data)))
-        return [row for _, row in sorted(found, key=lambda each: each[0])]
+    def _then(self, output: Output, wall: int, clocks: Callable[[int], str]) -> Why:
+        """Why it was so: from the last checkpoint before that moment, and the rows since; from what there is, where there is none."""
+        reader, board = self.runtime.reader, output.pin.board
+        called = reader.called()
+        reached, kept = reader.kept(reader.once(output.name), wall)
+        if kept is not None:
+            rows = reader.since(reached, [*reader.once(output.name), *reader.once(board), ""], wall)
+        else:
+            rows = [
+                row
+                for subject, limit in ((output.name, 500), (board, 50), ("", 500))
+                for row in reader.journal(subject=subject, end=wall + 1, limit=limit)
+            ]
+        named = ((row, called.now(row.subject, row.wall)) for row in sorted(rows, key=lambda row: row.seq))
+        mine = [
+            (row.wall, row.kind, name, row.text, row.data)
+            for row, name in named
+            if name in (output.name, board, "")
+        ]
+        return why_then(output, mine, clocks, kept)
 
     def get_inputs(self) -> Response:
         return self._cached(lambda: self.runtime.publisher.current.inputs_body())
@@ -278,13 +290,15 @@ class _Api:
             raise CallerError(
                 "bad-value", "'before' and 'after' cannot be given together.", "Page in one direction."
             )
-        asked = {name: request.args.get(name) for name in ("subject", "kind", "source", "from", "to")}
+        asked = {
+            name: request.args.get(name) for name in ("subject", "kind", "source", "words", "from", "to")
+        }
         begin, end = (
             spokentimes.wall(at, self.zone, clock().wall) if (at := asked[name]) else None
             for name in ("from", "to")
         )
         found = self.runtime.reader.journal(
-            before=before, after=after, subject=asked["subject"], kind=asked["kind"], source=asked["source"],
+            before=before, after=after, subject=asked["subject"], kind=asked["kind"], source=asked["source"], words=asked["words"],
             begin=begin, end=end, limit=limit,
         )  # fmt: skip
         form: dict[str, Any] = {"rows": [shapes.row_form(row) for row in found], "next": None}

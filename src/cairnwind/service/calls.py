@@ -219,7 +219,7 @@ _OTHERS: tuple[Call, ...] = (
     Call("GET", "/timers/<name>/fit", "watch", "How a timer reaches a frequency and a duty.", forms.Fit,
          query={"hertz": TEXT, "duty": TEXT, "first": {"type": "string", "enum": ["error", "resolution"]}}, examples={"name": "header"}),
     Call("GET", "/journal", "watch", "What happened, in pages; `next` is the address of the next one.", forms.Rows,
-         query={"limit": {"type": "integer", "minimum": 1, "maximum": 1000}, "before": COUNT, "after": COUNT, "subject": TEXT, "kind": TEXT, "source": TEXT, **PAST}),
+         query={"limit": {"type": "integer", "minimum": 1, "maximum": 1000}, "before": COUNT, "after": COUNT, "subject": TEXT, "kind": TEXT, "source": TEXT, "words": TEXT, **PAST}),
     Call("GET", "/journal/<int:sequence>", "watch", "One row of the journal.", forms.Row),
     Call("GET", "/events", "watch", "The event stream; goes on after `Last-Event-ID`.", STREAM, query={"after": TEXT}),
     Call("GET", "/events/<kind>", "watch", "What changes of one kind (`output`, `input`, `board`, `site`), each as it reads; with `next` one answer, when something does.",

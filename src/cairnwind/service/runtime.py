@@ -37,7 +37,6 @@ from cairnwind.service.kernelclock import synchronised
 from cairnwind.service.lanes import Item, Lanes, Send
 from cairnwind.service.records import Records
 from cairnwind.service.reloading import Coming, Reloading
-from cairnwind.service.repeats import KEEP
 from cairnwind.service.signals import Signals
 from cairnwind.service.slots import Slots
 from cairnwind.service.snapshot import Publisher
@@ -46,6 +45,7 @@ from cairnwind.service.stream import Stream
 from cairnwind.service.telling import Telling
 from cairnwind.service.traces import Traces
 from cairnwind.service.undoing import undo
+from cairnwind.service.upkeep import Upkeep
 from cairnwind.site import read_text
 from cairnwind.site.plans import read_plan
 from cairnwind.site.rules import read_rules
@@ -129,7 +129,7 @@ class Runtime:
         if self.site.source[1]:
             editions.see(self.site.source[1], wall, Origin("", "start"))
         self.editing = Editing(self, self.reloading, self.reader, self.writer)
-        self.writer.put([("old answers", (wall - KEEP,)), ("old sessions", (wall,))])
+        self.upkeep = Upkeep(self.reader, self.writer, lambda: self.site)
         left = self.reader.start(clock())
         left = self._readable(replace(left, sequence=max(left.sequence, beyond)))
         self.lanes.put(
@@ -147,6 +147,8 @@ class Runtime:
             for claim in now.claims:
                 self.slots.keep(claim)
         self._thread.start()
+        if not frozen:
+            self.upkeep.start()
 
     def _readable(self, left: ev.Start) -> ev.Start:
         """What was left, with a row of the journal for each part that cannot be read; where that was a latch, everything stops."""
@@ -197,6 +199,7 @@ class Runtime:
         if self._thread.is_alive():
             self._thread.join()
         self.telling.close()
+        self.upkeep.stop()
         self.records.flush(clock().wall)
         if self._copy is not None:
             shutil.rmtree(self._copy.parent, ignore_errors=True)

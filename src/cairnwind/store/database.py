@@ -57,7 +57,7 @@ def prepare(path: Path) -> int:
         )
     try:
         _bring_up(path, version, steps)
-    except sqlite3.Error as error:
+    except (sqlite3.Error, OSError) as error:
         raise CallerError(
             "store",
             f"The database {path} cannot be {'brought up to date' if version else 'made'}: {error}.",
@@ -147,17 +147,48 @@ def volatile(path: Path) -> Path:
     )
 
 
+def before(path: Path, version: int) -> Path:
+    """Where the database is kept as it was before it was brought up from a version of the schema."""
+    return path.with_name(f"{path.name}.schema-{version}")
+
+
+def copy(connection: sqlite3.Connection, to: Path) -> None:
+    """A whole copy of what a connection sees, whoever writes meanwhile, which is only there once it is whole. Raises `sqlite3.Error`, `OSError`."""
+    part = to.with_name(f"{to.name}.part")
+    part.unlink(missing_ok=True)
+    try:
+        target = sqlite3.connect(part, isolation_level=None)
+        try:
+            connection.backup(target)  # in one step: it holds up nobody who writes, and begins anew for none
+        finally:
+            target.close()
+        with part.open("rb") as file:
+            os.fsync(file.fileno())
+        part.replace(to)
+    finally:
+        part.unlink(missing_ok=True)
+
+
 def _bring_up(path: Path, version: int, steps: list[tuple[int, str]]) -> None:
-    """Apply the steps that are missing."""
+    """Apply the steps that are missing; what was there before is kept beside it, as whole as it was."""
     connection = sqlite3.connect(path, isolation_level=None)
     try:
         connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
         connection.execute("PRAGMA journal_mode = DELETE")
+        if version:
+            copy(connection, before(path, version))
+        else:
+            connection.execute("PRAGMA auto_vacuum = INCREMENTAL")
         for number, sql in steps:
             if number > version:
                 connection.executescript(
                     f"BEGIN; {sql}; PRAGMA application_id = {APPLICATION_ID}; PRAGMA user_version = {number}; COMMIT;"
                 )
+        if (
+            version and path.stat().st_size <= CHECK_UP_TO
+        ):  # so that it can give space back; a large one would take too long, and uses its own again
+            connection.execute("PRAGMA auto_vacuum = INCREMENTAL")
+            connection.execute("VACUUM")
         connection.execute("PRAGMA journal_mode = WAL")
     finally:
         connection.close()

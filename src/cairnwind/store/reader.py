@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import re
 import sqlite3
 import threading
 import time
-from collections.abc import Callable
+import unicodedata
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from functools import lru_cache
 from itertools import groupby
 from pathlib import Path
 from typing import Any, NamedTuple, TypeVar
@@ -95,6 +98,7 @@ class Draft(NamedTuple):
     wall: int
 
 
+ROW = "seq, wall, kind, subject, text, command, source, data"
 KEY = "id, name, role, limits, made, used, used_from"
 
 
@@ -115,6 +119,30 @@ LOOK_EVERY = 20_000
 """Steps of the database's machine between two looks at the time."""
 
 
+def _words(text: str | None) -> list[str]:
+    """The words of a text, as the index of words has them."""
+    plain = "".join(
+        each for each in unicodedata.normalize("NFD", text or "") if unicodedata.category(each) != "Mn"
+    )
+    return re.findall(r"[^\W_]+", plain.lower())
+
+
+def _has_words(text: str, source: str, sought: str) -> bool:
+    """Whether words are there by how they begin, each a line: which column (empty: any), and the word."""
+    both = f"{text} {source}".lower()
+    asked = _asked(sought)
+    if both.isascii() and not all(word in both for _, word in asked):
+        return False  # most rows: without a closer look
+    return all(
+        any(each.startswith(word) for each in _words(source if column else both)) for column, word in asked
+    )
+
+
+@lru_cache(maxsize=64)
+def _asked(sought: str) -> tuple[tuple[str, str], ...]:
+    return tuple((column, word) for column, _, word in (line.partition(" ") for line in sought.split("\n")))
+
+
 def _closing() -> CallerError:
     return CallerError("busy", "The service is stopping.", "Ask again when it runs.")
 
@@ -129,6 +157,7 @@ class _Own:
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
+        connection.create_function("has_words", 3, _has_words, deterministic=True)
         self._lock = threading.Lock()
         self._closed = False
 
@@ -190,7 +219,7 @@ class Reader:
         ((sequence,),) = self._all("SELECT coalesce(max(seq), 0) FROM journal")
         accepted = self._one("SELECT form FROM fact WHERE name = 'clock'")
         ((last,),) = self._all(
-            "SELECT coalesce(max(wall), 0) FROM journal WHERE seq > ?",
+            "SELECT coalesce((SELECT wall FROM journal WHERE seq > ? ORDER BY wall DESC LIMIT 1), 0)",
             (jsontext.read(accepted[0])["sequence"] if accepted else 0,),
         )
         claims: tuple[Claim, ...] = self._each(
@@ -272,13 +301,15 @@ class Reader:
         subject: str | None = None,
         kind: str | None = None,
         source: str | None = None,
+        words: str | None = None,
         begin: int | None = None,
         end: int | None = None,
         limit: int = 100,
     ) -> list[Row]:
         """Rows in falling order before ``before`` (or the newest), or in rising order after ``after``.
 
-        ``source`` is part of who commanded it; ``begin`` and ``end`` are wall nanoseconds, the end exclusive.
+        ``words`` are in what it says or in who commanded it, ``source`` is of who commanded it: each by how it begins. ``begin`` and ``end`` are
+        wall nanoseconds, the end exclusive.
         """
         where: list[str] = []
         values: list[Any] = []
@@ -292,22 +323,84 @@ class Reader:
         time_of = "" if begin is not None and end is not None else "+"
         for clause, value in (
             ("seq < ?", before), ("seq > ?", after), (f"{of_both}subject = ?", subject),
-            (f"{by_kind if subject else ''}kind = ?", kind), ("instr(lower(source), lower(?)) > 0", source),
-            (f"{time_of}wall >= ?", begin), (f"{time_of}wall < ?", end),
+            (f"{by_kind if subject else ''}kind = ?", kind), (f"{time_of}wall >= ?", begin), (f"{time_of}wall < ?", end),
         ):  # fmt: skip
             if value is not None:
                 where.append(clause)
                 values.append(value)
-        sql = (
-            "SELECT seq, wall, kind, subject, text, command, source, data FROM journal"
-            + (" WHERE " + " AND ".join(where) if where else "")
-            + f" ORDER BY seq {'ASC' if after is not None else 'DESC'} LIMIT ?"
-        )
+        rising = after is not None
+        sought = [(found, "") for found in _words(words)] + [(found, "source") for found in _words(source)]
+        if not sought and not words and not source:
+            return self._rows(where, values, rising, limit)
+        found: list[Row] = []
+        for clauses, given in self._ways(sought, rising):
+            if len(found) < limit:
+                found += self._rows([*clauses, *where], [*given, *values], rising, limit - len(found))
+        return found
+
+    def _rows(self, where: list[str], values: list[Any], rising: bool, limit: int) -> list[Row]:
+        sql = f"SELECT {ROW} FROM journal{' WHERE ' + ' AND '.join(where) if where else ''} ORDER BY seq {'ASC' if rising else 'DESC'} LIMIT ?"
         return [_row(each) for each in self._search(sql, (*values, limit))]
+
+    def _ways(self, sought: list[tuple[str, str]], rising: bool) -> list[tuple[list[str], list[Any]]]:
+        """How rows with these words are found, part by part: by their index, and one by one where they are not in it yet, or any more."""
+        if not sought:
+            return []  # nothing that could be a word
+        match = " AND ".join(f'{f"{column} : " if column else ""}"{word}"*' for word, column in sought)
+        one_by_one = "has_words(text, source, ?)", "\n".join(f"{column} {word}" for word, column in sought)
+        begin, end = self.worded()
+        if begin > end:
+            return [([one_by_one[0]], [one_by_one[1]])]
+        parts: list[tuple[list[str], list[Any]]] = [
+            (["seq > ?", one_by_one[0]], [end, one_by_one[1]]),
+            (
+                ["seq >= ? AND seq IN (SELECT rowid FROM journal_words WHERE journal_words MATCH ?)"],
+                [begin, match],
+            ),
+            (["seq < ?", one_by_one[0]], [begin, one_by_one[1]]),
+        ]
+        return parts[::-1] if rising else parts
+
+    def worded(self) -> tuple[int, int]:
+        """From which row to which the words are in the index; the first is beyond the second where none is."""
+        row = self._one("SELECT form FROM fact WHERE name = 'words'")
+        form = jsontext.read(row[0]) if row else {"from": 1, "to": 0}
+        return form["from"], form["to"]
+
+    def kept(self, outputs: Iterable[str], wall: int) -> tuple[int, Any]:
+        """The last checkpoint of an output, by all its names, up to a moment: the row that it reaches to, and what it says; (0, None)."""
+        names = list(outputs)
+        rows = self._all(
+            f"SELECT seq, form FROM checkpoint WHERE output IN ({', '.join('?' * len(names))}) AND wall <= ? ORDER BY seq DESC LIMIT 1", (*names, wall)
+        )  # fmt: skip
+        return (rows[0][0], jsontext.read(rows[0][1])) if rows else (0, None)
+
+    def since(self, seq: int, subjects: Iterable[str], wall: int) -> list[Row]:
+        """Every row of these subjects after one, up to a moment, rising."""
+        names = list(dict.fromkeys(subjects))
+        sql = f"SELECT {ROW} FROM journal WHERE subject IN ({', '.join('?' * len(names))}) AND seq > ? AND +wall <= ? ORDER BY seq"
+        return [_row(each) for each in self._search(sql, (*names, seq, wall))]
+
+    def before(self, wall: int) -> int:
+        """The number of the journal's last row before a moment; 0: there is none."""
+        row = self._one("SELECT seq FROM journal WHERE wall < ? ORDER BY wall DESC LIMIT 1", (wall,))
+        return row[0] if row else 0
+
+    def fact(self, name: str) -> Any:
+        """What the site as a whole remembers under a name, or None."""
+        row = self._one("SELECT form FROM fact WHERE name = ?", (name,))
+        return jsontext.read(row[0]) if row else None
+
+    def size(self) -> tuple[int, int]:
+        """Bytes of the database's file, and how many of them are used."""
+        size, pages, free = (
+            self._all(f"PRAGMA {name}")[0][0] for name in ("page_size", "page_count", "freelist_count")
+        )
+        return size * pages, size * (pages - free)
 
     def after(self, number: int, limit: int) -> list[Row]:
         """The rows that follow one, for those who tell them on: they wait for no search."""
-        sql = "SELECT seq, wall, kind, subject, text, command, source, data FROM journal WHERE seq > ? ORDER BY seq LIMIT ?"
+        sql = f"SELECT {ROW} FROM journal WHERE seq > ? ORDER BY seq LIMIT ?"
         return [_row(each) for each in self._all(sql, (number, limit))]
 
     def usage(self, begin: str, end: str, output: str | None = None) -> list[tuple[Any, ...]]:

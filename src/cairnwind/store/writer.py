@@ -23,6 +23,8 @@ from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import CallerError
 from cairnwind.store.database import SYNCHRONOUS, connect, occupy, vacate
 
+FOR_GOOD = "'note', 'start', 'shutdown'"
+"""Kinds of rows of the journal that are few, and never go."""
 STATEMENTS = {
     "journal": "INSERT INTO journal (seq, wall, kind, subject, text, command, source, data) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
     "claim": "INSERT INTO claim (output, slot, form) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
@@ -50,6 +52,15 @@ STATEMENTS = {
     "rollup": "INSERT OR REPLACE INTO reading (subject, step, wall, low, mean, high, count) SELECT subject, ?, ?, min(low),"
     " sum(mean * count) / max(1, sum(count)), max(high), sum(count) FROM reading WHERE step = ? AND wall >= ? AND wall < ? GROUP BY subject",
     "old readings": "DELETE FROM reading WHERE step = ? AND wall < ?",
+    "words": "INSERT INTO journal_words (rowid, text, source) SELECT seq, text, source FROM journal WHERE seq >= ? AND seq <= ?",
+    "no words": "INSERT INTO journal_words (journal_words, rowid, text, source) SELECT 'delete', seq, text, source FROM journal"
+    f" WHERE seq >= ? AND seq < ? AND kind NOT IN ({FOR_GOOD})",
+    "old journal": f"DELETE FROM journal WHERE seq >= ? AND seq < ? AND kind NOT IN ({FOR_GOOD})",
+    "old aside": "DELETE FROM aside WHERE seq < ?",
+    "checkpoint": "INSERT OR REPLACE INTO checkpoint (output, seq, wall, form) VALUES (?, ?, ?, ?)",
+    "old checkpoints": "DELETE FROM checkpoint WHERE seq < (SELECT max(seq) FROM checkpoint AS later"
+    " WHERE later.output = checkpoint.output AND later.seq < ?)",
+    "give back": "PRAGMA incremental_vacuum(2000)",
     "answer": "INSERT OR REPLACE INTO answer (scope, token, body, form, made) VALUES (?, ?, ?, ?, ?)",
     "old answers": "DELETE FROM answer WHERE made < ?",
     "key": "INSERT INTO key (name, role, hash, limits, made) VALUES (?, ?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET"
@@ -282,6 +293,8 @@ class Writer:
                     for at in range(0, len(rows), AT_ONCE):
                         part = rows[at : at + AT_ONCE]
                         connection.execute(_insert(name, len(part)), [value for row in part for value in row])
+                elif STATEMENTS[name].startswith("PRAGMA"):
+                    connection.execute(STATEMENTS[name]).fetchall()
                 else:
                     connection.executemany(STATEMENTS[name], rows)
                 count += len(rows)

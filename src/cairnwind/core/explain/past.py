@@ -7,24 +7,46 @@ from typing import Any
 
 from cairnwind.core.explain.why import Why
 from cairnwind.core.facts.claims import Claim, Instant, leading, restore
-from cairnwind.core.facts.history import claim_read
+from cairnwind.core.facts.history import claim_form, claim_read
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.values.settings import decode
 
 Row = tuple[int, str, str, str, Mapping[str, Any]]
 """(wall nanoseconds, kind, subject, text, data), as they were written."""
 
+SAID = ("gate", "stop", "away", "fault")
 
-class _Then:
+MOMENTS = ("confirmed", "command")
+
+
+class Then:
     """What rows of the journal come to, for one output."""
 
-    def __init__(self, output: Output, clock: Callable[[int], str]) -> None:
-        self.output, self.clock = output, clock
+    def __init__(self, output: Output, kept: Any = None) -> None:
+        """``kept`` is what `form` has given for the rows before."""
+        self.output = output
         self.claims: dict[str, Claim] = {}
         self.tags: dict[str, str] = {}
-        self.gate = self.stop = self.away = self.command = self.fault = ""
+        self.gate = self.stop = self.away = self.fault = ""
+        self.command: tuple[int, str] | None = None
         self.confirmed: tuple[int, str] | None = None
         self.running = True
+        if kept is not None:
+            claims = (claim_read(each) for each in kept["claims"])
+            self.claims, self.tags = {each.slot: each for each in claims}, dict(kept["tags"])
+            self.gate, self.stop, self.away, self.fault = (kept[name] for name in SAID)
+            self.confirmed, self.command = (tuple(kept[name]) if kept[name] else None for name in MOMENTS)
+            self.running = kept["running"]
+
+    def form(self) -> dict[str, Any]:
+        """All of it, as JSON."""
+        return {
+            "claims": [claim_form(each) for each in self.claims.values()],
+            "tags": self.tags,
+            **{name: getattr(self, name) for name in MOMENTS},
+            "running": self.running,
+            **{name: getattr(self, name) for name in SAID},
+        }
 
     def see(self, row: Row) -> None:
         """One row, after those before it."""
@@ -53,7 +75,7 @@ class _Then:
             case "command", "claim":
                 made = claim_read(data["claim"])
                 self.claims[made.slot] = made
-                self.command = f"{self.clock(wall)} {text}, by the {made.source.text}"
+                self.command = (wall, f"{text}, by the {made.source.text}")
             case "command", "release" if "slot" in data:
                 self.claims.pop(data["slot"], None)
             case "ended", _:
@@ -77,9 +99,11 @@ class _Then:
         return self.stop or next(iter(self.tags.values()), "") or self.gate
 
 
-def why_then(output: Output, rows: Iterable[Row], clock: Callable[[int], str]) -> Why:
-    """The reasons as the journal tells them. ``rows`` rise, and are of the output, its board and the site as a whole."""
-    then = _Then(output, clock)
+def why_then(output: Output, rows: Iterable[Row], clock: Callable[[int], str], kept: Any = None) -> Why:
+    """The reasons as the journal tells them. ``rows`` rise, and are of the output, its board and the site as a whole; what those before them
+    came to is ``kept``.
+    """
+    then = Then(output, kept)
     for row in rows:
         then.see(row)
     leader = leading(tuple(then.claims.values()))
@@ -103,5 +127,9 @@ def why_then(output: Output, rows: Iterable[Row], clock: Callable[[int], str]) -
         if each is not leader
     ]
     steps += [("allowed", allowed), ("driven", driven), ("confirmed", known)]
-    steps += [("command", f"the last one before: {then.command}")] if then.command else []
+    steps += (
+        [("command", f"the last one before: {clock(then.command[0])} {then.command[1]}")]
+        if then.command
+        else []
+    )
     return Why(output.name, f"{head}: {wanted}{f', but {against}' if against else ''}.", tuple(steps), "")

@@ -31,6 +31,8 @@ TABLES = {
     "timezone": "timezone",
     "names": "service's names",
     "durability": "durability",
+    "journal_age": "age of the journal",
+    "journal_size": "size of the journal",
 }
 """Fields of a site that change with the rules, and what they are called."""
 FIXED = {

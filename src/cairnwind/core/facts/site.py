@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from cairnwind.core.facts.hardware import Board, Supply
 from cairnwind.core.facts.inputs import Input
 from cairnwind.core.facts.outputs import Output
-from cairnwind.core.values import entries
+from cairnwind.core.values import entries, quantities
 from cairnwind.core.values.fact import fact, field
 from cairnwind.core.values.keys import written
 
@@ -93,6 +93,22 @@ class Site:
         unsaid='"power"',
         kinds=(SERVICE,),
     )
+    journal_age: int = written(
+        "how long the journal is kept; notes, starts and ends always are. Why something was so then, records and usage do not need older rows",
+        partial(quantities.duration, longest=100 * 366 * 86400),
+        default=365 * 86400 * quantities.NS,
+        unsaid='"365 d"',
+        kinds=(SERVICE,),
+    )
+    """Nanoseconds."""
+    journal_size: int = written(
+        "how large the database may become before the oldest rows go, whatever their age",
+        entries.size,
+        default=2 * 10**9,
+        unsaid='"2 GB"',
+        kinds=(SERVICE,),
+    )
+    """Bytes."""
     source: tuple[str, str] = ("", "")
     """The path of the site file, and its text."""
 

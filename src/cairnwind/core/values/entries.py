@@ -223,6 +223,14 @@ def a(dimension: str, value: object, bare: str | None = None) -> Fraction:
     return parse(value, f"a {dimension}", bare=bare)
 
 
+def size(value: object) -> int:
+    """Bytes: '2 GB'; no less than a database with anything in it takes."""
+    found = round(a("size", value))
+    if found < 10**7:
+        raise CallerError("", f"{value!r} is too small.", 'Give at least "10 MB".')
+    return found
+
+
 def share(value: object, low: int = 0) -> int:
     """Percent, as parts per million."""
     found = parse(value, "a share", bare="%")

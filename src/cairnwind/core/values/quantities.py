@@ -29,6 +29,7 @@ UNITS: dict[str, dict[str, Fraction]] = {
     "a power": {"mW": Fraction(1, 1000), "W": Fraction(1), "kW": Fraction(1000)},
     "an energy": {"Wh": Fraction(3600), "kWh": Fraction(3_600_000), "J": Fraction(1), "kJ": Fraction(1000), "MJ": Fraction(10**6)},
     "a resistance": {"ohm": Fraction(1), "Ω": Fraction(1), "kohm": Fraction(1000), "kΩ": Fraction(1000), "Mohm": Fraction(10**6)},
+    "a size": {"MB": Fraction(10**6), "GB": Fraction(10**9), "TB": Fraction(10**12)},
     "a share": {"%": Fraction(1), "percent": Fraction(1)},
 }  # fmt: skip
 _FOLDED = {
@@ -45,6 +46,7 @@ EXAMPLES = {
     "a power": "85 W",
     "an energy": "40 kWh",
     "a resistance": "220 ohm or 10 kohm",
+    "a size": "500 MB or 2 GB",
     "a share": "40 %",
 }
 LONGEST_NUMBER = 40

@@ -1,0 +1,167 @@
+"""Upkeep: what keeps a service well that runs for years. A thread of its own, which takes its time.
+
+The journal's words are put into their index; once a day what it comes to for each output is kept (a checkpoint), so that
+older rows may go, by age and by size; what was kept for a while goes, and space is given back.
+"""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable
+
+from cairnwind.core.explain.past import Then
+from cairnwind.core.facts.site import Site
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import NS
+from cairnwind.service.logs import log
+from cairnwind.service.repeats import KEEP
+from cairnwind.store.reader import Reader, Row
+from cairnwind.store.writer import Row as Written
+from cairnwind.store.writer import Writer, form
+
+TURN = 10.0
+"""Seconds between two turns."""
+HOUR, DAY = 3600 * NS, 86_400 * NS
+CHUNK = 2_000
+"""Rows that are put into the index, or taken away, in one commit: nobody who commands waits for more."""
+BREATH = 0.05
+"""Seconds between two such commits."""
+LOW = 0.95
+"""Of the size that is kept, what is left when rows went."""
+REACHED = 500
+"""Rows that a first checkpoint of an output looks back."""
+
+
+class Upkeep:
+    """Begun by the runtime once the store is there."""
+
+    def __init__(self, reader: Reader, writer: Writer, site: Callable[[], Site]) -> None:
+        self.reader, self.writer, self._site = reader, writer, site
+        self._over = threading.Event()
+        self._hour = 0
+        self._thread = threading.Thread(target=self._work, name="upkeep", daemon=True)
+
+    def start(self) -> None:
+        """Begin."""
+        self._thread.start()
+
+    def stop(self) -> None:
+        """End, between two commits."""
+        self._over.set()
+        if self._thread.is_alive():
+            self._thread.join()
+
+    def _work(self) -> None:
+        while not self._over.wait(TURN):
+            try:
+                self.turn(time.time_ns())
+            except CallerError as error:
+                log.info("upkeep is put off: %s", error)
+            except Exception:
+                log.exception("upkeep failed; it is tried again")
+
+    def turn(self, wall: int) -> None:
+        """What is due at this moment."""
+        if wall // HOUR != self._hour:
+            self._hour = wall // HOUR
+            self.writer.put([("old answers", (wall - KEEP,)), ("old sessions", (wall,))])
+            if wall >= ((self.reader.fact("checkpoint") or {}).get("wall", 0)) + DAY:
+                self.checkpoint(wall)
+            self.forget(wall)
+        self.index()
+
+    # --- words --------------------------------------------------------------------------------------------
+
+    def index(self) -> None:
+        """Put the words of new rows into their index, and then those of old ones that are not there yet, from the newest back."""
+        last, first = self.reader.last(), (self.reader.fact("forgotten") or {"seq": 1})["seq"]
+        begin, end = self.reader.worded()
+        if begin > end:
+            begin, end = last + 1, last
+        while not self._over.is_set() and (end < last or begin > first):
+            if end < last:
+                low, high = end + 1, min(last, end + CHUNK)
+                end = high
+            else:
+                low, high = max(first, begin - CHUNK), begin - 1
+                begin = low
+            self._commit([("words", (low, high)), _fact("words", {"from": begin, "to": end})])
+
+    # --- checkpoints --------------------------------------------------------------------------------------
+
+    def checkpoint(self, wall: int) -> None:
+        """Keep what the journal comes to by now, for each output of which it has anything new."""
+        reached = self.reader.last()
+        for output in list(self._site().outputs.values()):
+            if self._over.is_set():
+                return
+            subjects = [*self.reader.once(output.name), *self.reader.once(output.pin.board), ""]
+            since, kept = self.reader.kept(self.reader.once(output.name), wall)
+            rows = self.reader.since(since, subjects, wall) if kept is not None else self._lately(subjects)
+            called = self.reader.called()
+            then = Then(output, kept)
+            for row in rows:
+                name = called.now(row.subject, row.wall)
+                if name in (output.name, output.pin.board, "") and row.seq <= reached:
+                    then.see((row.wall, row.kind, name, row.text, row.data))
+            if rows or kept is None:
+                self._commit([("checkpoint", (output.name, reached, wall, form(then.form())))])
+        self._commit([_fact("checkpoint", {"wall": wall, "seq": reached})])
+
+    def _lately(self, subjects: list[str]) -> list[Row]:
+        found = [
+            row
+            for each in dict.fromkeys(subjects)
+            for row in self.reader.journal(subject=each, limit=REACHED)
+        ]
+        return sorted({row.seq: row for row in found}.values(), key=lambda row: row.seq)
+
+    # --- what goes ----------------------------------------------------------------------------------------
+
+    def forget(self, wall: int) -> None:
+        """Have rows go that are too old, or too many for the size that is kept; never beyond the last checkpoint."""
+        site = self._site()
+        reached = (self.reader.fact("checkpoint") or {"seq": 0})["seq"]
+        gone = (self.reader.fact("forgotten") or {"seq": 1})["seq"]
+        begin = gone
+        old = min(self.reader.before(wall - site.journal_age), reached)
+        while begin <= old and not self._over.is_set():
+            begin = self._take(begin, min(begin + CHUNK, old + 1))
+        full, used = self.reader.size()
+        if used > site.journal_size:
+            while used > site.journal_size * LOW and begin <= reached and not self._over.is_set():
+                begin = self._take(begin, min(begin + CHUNK, reached + 1))
+                used = self.reader.size()[1]
+        if begin > gone:
+            log.info("the journal's rows before %d have gone; notes, starts and ends stay", begin)
+        while full - used > used // 10 and not self._over.is_set():
+            self._commit([("give back", ())])
+            left, used = self.reader.size()
+            if left >= full:
+                break  # a database that was made before it could
+            full = left
+
+    def _take(self, begin: int, end: int) -> int:
+        """Have the rows from one number up to another go."""
+        first, last = self.reader.worded()
+        low, high = max(begin, first), min(end, last + 1)
+        rows: list[Written] = [("no words", (low, high))] if low < high else []
+        rows += [
+            ("old journal", (begin, end)),
+            ("old aside", (end,)),
+            ("old checkpoints", (end,)),
+            _fact("forgotten", {"seq": end}),
+        ]
+        if low < high:
+            rows.append(_fact("words", {"from": high, "to": last}))
+        self._commit(rows)
+        return end
+
+    def _commit(self, rows: list[Written]) -> None:
+        self.writer.put_and_wait(rows)
+        self._over.wait(BREATH)
+
+
+def _fact(name: str, what: object) -> Written:
+    return "fact", (name, form(what))
