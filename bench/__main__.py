@@ -10,7 +10,7 @@ import traceback
 from rich.console import Console
 from rich.table import Table
 
-from bench import boards, console, doors, engine, http, light, plan, process, remotes, siege, store  # noqa: F401  each registers its rows
+from bench import boards, console, doors, engine, http, light, plan, process, remotes, siege, store, years  # noqa: F401  each registers its rows
 from bench.table import ROWS, Row, write
 
 

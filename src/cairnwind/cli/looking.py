@@ -247,9 +247,14 @@ def _watch_link(site: Site, board: str, as_json: bool) -> None:
     help="Only these: command, change, input, plan, timer, ended, link, fault, clock …",
 )
 @click.option(
-    "--by", "source", metavar="WHO", help="Only commands by these: part of a surface's or a key's name."
+    "--by", "source", metavar="WHO", help="Only commands by these: words of a surface's or a key's name."
 )
-@click.option("--with", "words", metavar="WORDS", help="Only rows with these words, by how they begin.")
+@click.option(
+    "--with",
+    "words",
+    metavar="WORDS",
+    help="Only rows with these words; of five letters and more, how one begins will do.",
+)
 @click.option(
     "--from",
     "begin",

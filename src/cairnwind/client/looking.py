@@ -177,8 +177,8 @@ class Looking(Wire):
     ) -> list[forms.Row]:
         """Rows of the journal: the newest first, or those after ``after`` in their order.
 
-        Only those of a ``subject``, a ``kind`` ('command', 'change', 'input', 'plan' …), a ``source`` (part of who
-        commanded it), or from ``begin`` up to before ``end`` (RFC 3339, or a date in the site's zone).
+        Only those of a ``subject``, a ``kind`` ('command', 'change', 'input', 'plan' …), a ``source`` (words of who
+        commanded it), with ``words``, or from ``begin`` up to before ``end`` (RFC 3339, or a date in the site's zone).
         """
         asked = {
             "subject": subject, "limit": limit, "before": before, "after": after, "kind": kind, "source": source, "words": words, "from": begin, "to": end,

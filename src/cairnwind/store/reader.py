@@ -98,7 +98,7 @@ class Draft(NamedTuple):
     wall: int
 
 
-ROW = "seq, wall, kind, subject, text, command, source, data"
+ROW = "journal.seq, wall, kind, subject, journal.text, command, journal.source, data"
 KEY = "id, name, role, limits, made, used, used_from"
 
 
@@ -115,8 +115,21 @@ SEARCHES, WAIT_FOR_ONE, SEARCH_WITHIN = 4, 1.0, 2.0
 """How many search at once; seconds to wait until one may; and seconds that one may take."""
 FREQUENT = ("change", "input", "command", "ended")
 """Kinds of which there are many rows, whatever they are about."""
+BEGINS = 5
+"""Letters from which on a word is found by how it begins: of shorter ones too many words begin so."""
+NARROW = 8 * 86_400 * 10**9
+"""Nanoseconds of a time that is narrow enough to look for its first and its last row."""
 LOOK_EVERY = 20_000
 """Steps of the database's machine between two looks at the time."""
+
+
+class _Way(NamedTuple):
+    """One way to rows of the journal."""
+
+    where: tuple[str, ...] = ()
+    values: tuple[Any, ...] = ()
+    table: str = "journal"
+    seq: str = "seq"
 
 
 def _words(text: str | None) -> list[str]:
@@ -128,13 +141,17 @@ def _words(text: str | None) -> list[str]:
 
 
 def _has_words(text: str, source: str, sought: str) -> bool:
-    """Whether words are there by how they begin, each a line: which column (empty: any), and the word."""
+    """Whether words are there, each a line: which column (empty: any), and the word."""
     both = f"{text} {source}".lower()
     asked = _asked(sought)
     if both.isascii() and not all(word in both for _, word in asked):
         return False  # most rows: without a closer look
     return all(
-        any(each.startswith(word) for each in _words(source if column else both)) for column, word in asked
+        any(
+            each == word or (len(word) >= BEGINS and each.startswith(word))
+            for each in _words(source if column else both)
+        )
+        for column, word in asked
     )
 
 
@@ -308,8 +325,8 @@ class Reader:
     ) -> list[Row]:
         """Rows in falling order before ``before`` (or the newest), or in rising order after ``after``.
 
-        ``words`` are in what it says or in who commanded it, ``source`` is of who commanded it: each by how it begins. ``begin`` and ``end`` are
-        wall nanoseconds, the end exclusive.
+        ``words`` are in what it says or in who commanded it, ``source`` is of who commanded it: whole words, of five letters and more also how one
+        begins. ``begin`` and ``end`` are wall nanoseconds, the end exclusive.
         """
         where: list[str] = []
         values: list[Any] = []
@@ -317,47 +334,58 @@ class Reader:
             where.append(f"subject IN ({', '.join('?' * len(names))})")
             values += names
             subject = None
+        if subject is not None and begin is not None and end is not None and end - begin <= NARROW:
+            first, last = self._all(
+                "SELECT min(seq), max(seq) FROM journal WHERE wall >= ? AND wall < ?", (begin, end)
+            )[0]
+            where.append(
+                "{seq} >= ? AND {seq} <= ?"
+            )  # else its rows would be gone through from the newest back
+            values += (first or 0, last or 0)
         # a plus keeps an index from being taken that would not help: of two the one with fewer rows, and of a time only both its ends
         by_kind = "" if kind not in FREQUENT else "+"
         of_both = "" if kind is None or by_kind else "+"
-        time_of = "" if begin is not None and end is not None else "+"
+        time_of = "" if begin is not None and end is not None and subject is None else "+"
         for clause, value in (
-            ("seq < ?", before), ("seq > ?", after), (f"{of_both}subject = ?", subject),
+            ("{seq} < ?", before), ("{seq} > ?", after), (f"{of_both}subject = ?", subject),
             (f"{by_kind if subject else ''}kind = ?", kind), (f"{time_of}wall >= ?", begin), (f"{time_of}wall < ?", end),
         ):  # fmt: skip
             if value is not None:
                 where.append(clause)
                 values.append(value)
-        rising = after is not None
+        order = "ASC" if after is not None else "DESC"
         sought = [(found, "") for found in _words(words)] + [(found, "source") for found in _words(source)]
-        if not sought and not words and not source:
-            return self._rows(where, values, rising, limit)
+        if not sought and (words or source):
+            return []  # nothing that could be a word
         found: list[Row] = []
-        for clauses, given in self._ways(sought, rising):
+        for way in self._ways(sought, rising=after is not None):
             if len(found) < limit:
-                found += self._rows([*clauses, *where], [*given, *values], rising, limit - len(found))
+                clauses = " AND ".join(["true", *way.where, *where]).format(seq=way.seq)
+                sql = f"SELECT {ROW} FROM {way.table} WHERE {clauses} ORDER BY {way.seq} {order} LIMIT ?"
+                found += map(_row, self._search(sql, (*way.values, *values, limit - len(found))))
         return found
 
-    def _rows(self, where: list[str], values: list[Any], rising: bool, limit: int) -> list[Row]:
-        sql = f"SELECT {ROW} FROM journal{' WHERE ' + ' AND '.join(where) if where else ''} ORDER BY seq {'ASC' if rising else 'DESC'} LIMIT ?"
-        return [_row(each) for each in self._search(sql, (*values, limit))]
-
-    def _ways(self, sought: list[tuple[str, str]], rising: bool) -> list[tuple[list[str], list[Any]]]:
+    def _ways(self, sought: list[tuple[str, str]], *, rising: bool) -> list[_Way]:
         """How rows with these words are found, part by part: by their index, and one by one where they are not in it yet, or any more."""
-        if not sought:
-            return []  # nothing that could be a word
-        match = " AND ".join(f'{f"{column} : " if column else ""}"{word}"*' for word, column in sought)
-        one_by_one = "has_words(text, source, ?)", "\n".join(f"{column} {word}" for word, column in sought)
         begin, end = self.worded()
-        if begin > end:
-            return [([one_by_one[0]], [one_by_one[1]])]
-        parts: list[tuple[list[str], list[Any]]] = [
-            (["seq > ?", one_by_one[0]], [end, one_by_one[1]]),
-            (
-                ["seq >= ? AND seq IN (SELECT rowid FROM journal_words WHERE journal_words MATCH ?)"],
-                [begin, match],
-            ),
-            (["seq < ?", one_by_one[0]], [begin, one_by_one[1]]),
+        one_by_one, asked = (
+            "has_words(text, source, ?)",
+            "\n".join(f"{column} {word}" for word, column in sought),
+        )
+        if not sought or begin > end:
+            return [_Way((one_by_one,), (asked,)) if sought else _Way()]
+        match = " AND ".join(
+            f'{f"{column} : " if column else ""}"{word}"{"*" if len(word) >= BEGINS else ""}'
+            for word, column in sought
+        )
+        by_index = (
+            "journal_words CROSS JOIN journal ON journal.seq = journal_words.rowid",
+            "journal_words.rowid",
+        )
+        parts = [
+            _Way(("{seq} > ?", one_by_one), (end, asked)),
+            _Way(("journal_words MATCH ? AND {seq} >= ?",), (match, begin), *by_index),
+            _Way(("{seq} < ?", one_by_one), (begin, asked)),
         ]
         return parts[::-1] if rising else parts
 

@@ -49,7 +49,13 @@ class Then:
         }
 
     def see(self, row: Row) -> None:
-        """One row, after those before it."""
+        """One row, after those before it. One that cannot be read (of an older version, of a damaged disk) comes to nothing."""
+        try:
+            self._see(row)
+        except (KeyError, ValueError, TypeError, AttributeError):
+            pass
+
+    def _see(self, row: Row) -> None:
         wall, kind, subject, text, data = row
         if subject == self.output.name:
             self._mine(row)
