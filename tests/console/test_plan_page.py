@@ -224,6 +224,11 @@ def test_records_are_filtered_and_every_page_fits(
     expect(row.get_by_role("status")).to_contain_text("55 %")
     page.get_by_label("With these words").fill("40 client")
     expect(rows.filter(has_text="gallery to 55 %")).to_have_count(0)
+    with page.expect_request(re.compile("words=40")):
+        page.get_by_label("With these words").press("Enter")  # in all of it, not only in what is shown
+    expect(rows.first).to_contain_text("gallery to 40 %")
+    expect(rows.filter(has_text="gallery to 55 %")).to_have_count(0)
+    page.get_by_label("With these words").fill("")
     page.get_by_role("button", name="Yesterday").click()
     expect(page.get_by_text("Nothing like that on those days.")).to_be_visible()
     page.get_by_role("button", name="Today").click()

@@ -20,6 +20,8 @@
   let kind = $state('')
   let source = $state('')
   let words = $state('')
+  /** What the whole journal is searched for; while something else is typed, only what is shown is. */
+  let searched = $state('')
   let day = $state('')
   let until = $state('')
   let follows = $state(true)
@@ -35,11 +37,11 @@
   const time = $derived(inZone(zone, { hour: '2-digit', minute: '2-digit', second: '2-digit' }))
   const date = $derived(inZone(zone, { weekday: 'long', day: 'numeric', month: 'long', year: 'numeric' }))
   const after = (date: string) => new Date(Date.parse(`${date}T12:00:00Z`) + 86_400_000).toISOString().slice(0, 10)
-  const asked = () => ({ subject, kind, source, from: day, to: until ? after(until) : day ? after(day) : '' })
+  const asked = () => ({ subject, kind, source, words: searched, from: day, to: until ? after(until) : day ? after(day) : '' })
   const today = $derived(dayOf(serviceTime()))
   const shown = $derived.by(() => {
     const all = words.toLowerCase().split(/\s+/).filter(Boolean)
-    return all.length ? rows.filter((row) => all.every((word) => `${row.text} ${row.source ?? ''} ${row.subject ?? ''}`.toLowerCase().includes(word))) : rows
+    return all.length && words !== searched ? rows.filter((row) => all.every((word) => `${row.text} ${row.source ?? ''} ${row.subject ?? ''}`.toLowerCase().includes(word))) : rows
   })
   const days = $derived.by(() => {
     const found = new Map<string, JournalRow[]>()
@@ -94,7 +96,7 @@
     }
   }
 
-  /** Everything of the days, subject, kind and source, as a file. */
+  /** Everything of the days, subject, kind, source and words, as a file. */
   async function save(form: 'csv' | 'json'): Promise<void> {
     const all: JournalRow[] = []
     await attempt(async () => {
@@ -132,7 +134,7 @@
     <label>About <select class="select" bind:value={subject} onchange={look}><option value="">everything</option>{#each things as thing (thing.name)}<option value={thing.name}>{thing.label}</option>{/each}</select></label>
     <label>Kind <select class="select" bind:value={kind} onchange={look}>{#each KINDS as each (each)}<option value={each}>{each || 'any'}</option>{/each}</select></label>
     <label>By <input class="input" placeholder="anybody" bind:value={source} onchange={look} /></label>
-    <label>With these words <input class="input" type="search" bind:value={words} /></label>
+    <label>With these words <input class="input" type="search" placeholder="Enter searches all of it" bind:value={words} onchange={() => { searched = words.trim(); words = searched; void look() }} /></label>
     <label class="check"><input type="checkbox" class="checkbox" bind:checked={follows} /> Follow</label>
     <span class="save">Save as
       <button type="button" class="btn preset-outlined-surface-500" onclick={() => save('csv')}>CSV</button>
