@@ -20,6 +20,7 @@ CODES = {
     "reload": (8, "the site file, a map or a profile has errors, or cannot be read"),
     "site-file": (8, "the site file, a map or a profile has errors, or cannot be read"),
     "no-file": (8, "the site file, a map or a profile has errors, or cannot be read"),
+    "backup": (9, "state folder, database, port or secret cannot be used"),
     "package": (9, "state folder, database, port or secret cannot be used"),
     "edition": (5, "refused, or held back by a gate"),
     "taken": (5, "refused, or held back by a gate"),

@@ -19,8 +19,6 @@ if TYPE_CHECKING:
     from cairnwind.core.facts.site import Site
     from cairnwind.service.unit import Unit
 
-BESIDE = ("maps", "chips", "timers")
-"""Folders of the user's own data beside a site file."""
 NAMED = click.option(
     "--name", default="cairnwind", show_default=True, help="Of the unit, its user and its folders: one for each site of this machine."
 )  # fmt: skip
@@ -151,6 +149,8 @@ def _placed(root: str, path: str) -> Path:
 
 def _copies(file: Path, site: Site, its: Unit, root: str, replace: bool) -> list[tuple[Path, Path]]:
     """What is copied, and whereto: the site file, and what of the user's own is beside it. Raises `CallerError`."""
+    from cairnwind.site.beside import FOLDERS, certificates
+
     there = _placed(root, its.site_file)
     if there.exists() and there.samefile(file):
         return []
@@ -161,22 +161,14 @@ def _copies(file: Path, site: Site, its: Unit, root: str, replace: bool) -> list
             f"To serve what is there, name that; to have this one in its place: --replace (the other stays as {there.name}.before).",
         )
     folder = file.resolve().parent
-    beside = [folder / each for each in BESIDE if (folder / each).is_dir()]
+    beside = [folder / each for each in FOLDERS if (folder / each).is_dir()]
     beside += [
-        each for each in map(Path, _certificates(site)) if each.is_relative_to(folder) and each.exists()
+        each for each in certificates(site, private=True) if each.is_relative_to(folder) and each.exists()
     ]
     return [
         (file, there),
         *((each, there.parent / each.relative_to(folder)) for each in dict.fromkeys(beside)),
     ]
-
-
-def _certificates(site: Site) -> Iterator[str]:
-    from cairnwind.site.remotes import CERTIFICATES
-
-    yield from filter(None, site.certificate)
-    for way in (site.broker, *site.remotes):
-        yield from filter(None, (getattr(way, name, "") for name in CERTIFICATES))
 
 
 def _show(files: dict[str, str], copies: Iterable[tuple[Path, Path]], commands: Iterable[list[str]]) -> None:

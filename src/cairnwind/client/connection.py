@@ -11,11 +11,15 @@ import select
 import socket
 import threading
 from collections.abc import Callable, Iterator, Mapping
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, BinaryIO, NamedTuple
 from urllib.parse import urlsplit
 
 if TYPE_CHECKING:
     import ssl
+
+
+LONG = 1800.0
+"""Seconds for what takes long."""
 
 
 class Answer(NamedTuple):
@@ -57,6 +61,23 @@ class Connections:
         except BaseException:
             connection.close()
             raise
+
+    def patiently(self, method: str, path: str, out: BinaryIO | None = None) -> Answer:
+        """One request whose answer may take minutes, or be large: then it is written to ``out``, where it is good. A connection of its own."""
+        connection = self._opened()
+        connection.timeout = LONG
+        if connection.sock is not None:
+            connection.sock.settimeout(LONG)
+        try:
+            connection.request(method, self._prefix + path, None, self._headers)
+            response = connection.getresponse()
+            if out is None or response.status != 200:
+                return Answer(response.status, response.read())
+            while part := response.read(1 << 20):
+                out.write(part)
+            return Answer(response.status, b"")
+        finally:
+            connection.close()
 
     def lines(
         self,

@@ -7,7 +7,7 @@ import threading
 from collections.abc import Callable, Iterator
 from http.client import HTTPException
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from cairnwind import __version__
 from cairnwind.client.answers import Change, query
@@ -92,6 +92,16 @@ class Wire:
         if text:  # a file, for whoever reads its format
             return answer.content.decode("utf-8")
         return self.cleans(json.loads(answer.content))
+
+    def patiently(self, method: str, path: str, out: BinaryIO | None = None) -> Any:
+        """A call that may take minutes; its JSON, or nothing where its answer is a file for ``out``."""
+        try:
+            answer = self._connections.patiently(method, API + path, out)
+        except (OSError, HTTPException) as error:
+            raise self._gone(error) from None
+        if not 200 <= answer.status < 300:
+            raise self._problem(answer)
+        return self.cleans(json.loads(answer.content)) if out is None else None
 
     def changes(
         self,

@@ -98,6 +98,7 @@ from cairnwind.forms.things import (
     Written,
     WrittenKey,
 )
+from cairnwind.forms.upkeep import Backup, BackupMade
 from cairnwind.forms.wiring import (
     Circuit,
     CircuitPart,
@@ -116,6 +117,8 @@ __all__ = [
     "Alarm",
     "Answered",
     "At",
+    "Backup",
+    "BackupMade",
     "Bar",
     "Board",
     "BoardWhole",

@@ -31,6 +31,7 @@ from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.remotes.remote import Remote
 from cairnwind.service import shapes
 from cairnwind.service.asked import CALLER, answer, caller, caller_key, json_body, waits, whole
+from cairnwind.service.backupviews import BackupViews
 from cairnwind.service.boardviews import BoardViews
 from cairnwind.service.calls import V1
 from cairnwind.service.desk import Desk
@@ -139,6 +140,7 @@ class _Api:
             **Waveforms(self.runtime.signals).routes(v1),
             **KeyViews(self.desk).routes(v1),
             **RemoteViews(self.desk, self.remotes).routes(v1),
+            **BackupViews(self.desk).routes(v1),
             f"{v1}/groups": {"GET": self.get_groups},
             f"{v1}/claims": {"GET": self.get_claims, "PATCH": self.renew_claims},
             f"{v1}/claims/<int:claim>": {"GET": self.get_claim},

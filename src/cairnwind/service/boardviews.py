@@ -115,7 +115,11 @@ class BoardViews:
         return answer(
             [
                 {"good": each.good, "what": each.what, "remedy": each.remedy}
-                for each in (*examine(self.site), *look(self.site, self.runtime.folder, running=True))
+                for each in (
+                    *examine(self.site),
+                    *look(self.site, self.runtime.folder, running=True),
+                    *self.runtime.backups.look(),
+                )
             ]
         )
 

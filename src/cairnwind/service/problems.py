@@ -13,7 +13,7 @@ from cairnwind.service.shapes import dump
 STATUS = {
     "bad-value": 400, "bad-body": 400, "key": 401, "sign-in": 401, "role": 403, "origin": 403, "host": 421,
     "unknown-name": 404, "no-claim": 404, "no-page": 404, "bad-phrase": 400, "asks-back": 400, "method": 405, "refused": 409, "late": 412, "too-large": 413,
-    "media": 415, "token": 422, "wait": 429, "rate": 429, "reload": 409, "site-file": 409, "no-file": 409, "edition": 409, "taken": 409, "by-hand": 409, "package": 409, "engine": 500, "unreachable": 503, "busy": 503, "not-recorded": 507,
+    "media": 415, "token": 422, "wait": 429, "rate": 429, "reload": 409, "site-file": 409, "no-file": 409, "edition": 409, "taken": 409, "by-hand": 409, "package": 409, "backup": 409, "engine": 500, "unreachable": 503, "busy": 503, "not-recorded": 507,
 }  # fmt: skip
 TITLES = {
     400: "The request cannot be understood", 401: "Not signed in", 403: "Not allowed", 404: "Not there",

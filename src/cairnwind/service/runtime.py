@@ -31,6 +31,7 @@ from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.core.values.fact import replace
 from cairnwind.folder import read_only
 from cairnwind.service import shapes
+from cairnwind.service.backing import Backups
 from cairnwind.service.editing import Editing
 from cairnwind.service.editions import Editions, Origin
 from cairnwind.service.kernelclock import synchronised
@@ -129,7 +130,8 @@ class Runtime:
         if self.site.source[1]:
             editions.see(self.site.source[1], wall, Origin("", "start"))
         self.editing = Editing(self, self.reloading, self.reader, self.writer)
-        self.upkeep = Upkeep(self.reader, self.writer, lambda: self.site)
+        self.backups = Backups(database, lambda: self.site)
+        self.upkeep = Upkeep(self.reader, self.writer, lambda: self.site, self.backups.turn)
         left = self.reader.start(clock())
         left = self._readable(replace(left, sequence=max(left.sequence, beyond)))
         self.lanes.put(

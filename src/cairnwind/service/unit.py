@@ -99,7 +99,11 @@ class Unit(NamedTuple):
     def _service(self) -> str:
         groups = sorted({each.group for each in self.accesses})
         classes = [name for each in self.accesses for name in each.classes]
-        written = [self.folder, *(["/sys/devices"] if any(each.written for each in self.accesses) else [])]
+        written = [
+            self.folder,
+            *([self.site.backup_to] if self.site.backup_to else []),
+            *(["/sys/devices"] if any(each.written for each in self.accesses) else []),
+        ]
         bind = "CAP_NET_BIND_SERVICE" if _privileged(self.site) else ""
         local = _local(self.site)
         lines = [

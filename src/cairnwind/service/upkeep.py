@@ -36,8 +36,15 @@ REACHED = 500
 class Upkeep:
     """Begun by the runtime once the store is there."""
 
-    def __init__(self, reader: Reader, writer: Writer, site: Callable[[], Site]) -> None:
-        self.reader, self.writer, self._site = reader, writer, site
+    def __init__(
+        self,
+        reader: Reader,
+        writer: Writer,
+        site: Callable[[], Site],
+        also: Callable[[int], None] = lambda wall: None,
+    ) -> None:
+        """``also`` is called at each turn, with the wall's nanoseconds."""
+        self.reader, self.writer, self._site, self._also = reader, writer, site, also
         self._over = threading.Event()
         self._hour = 0
         self._thread = threading.Thread(target=self._work, name="upkeep", daemon=True)
@@ -70,6 +77,7 @@ class Upkeep:
                 self.checkpoint(wall)
             self.forget(wall)
         self.index()
+        self._also(wall)
 
     # --- words --------------------------------------------------------------------------------------------
 

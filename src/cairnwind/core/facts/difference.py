@@ -31,6 +31,9 @@ TABLES = {
     "timezone": "timezone",
     "names": "service's names",
     "durability": "durability",
+    "backup_at": "time of backups",
+    "backup_to": "folder of backups",
+    "backup_keeps": "backups that are kept",
     "journal_age": "age of the journal",
     "journal_size": "size of the journal",
 }

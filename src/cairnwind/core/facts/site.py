@@ -109,6 +109,26 @@ class Site:
         kinds=(SERVICE,),
     )
     """Bytes."""
+    backup_at: int | None = written(
+        "when a backup is made, each day, in the site's zone ([running.md](running.md#backups))",
+        entries.minute,
+        default=None,
+        kinds=(SERVICE,),
+    )
+    """Minutes of the day."""
+    backup_to: str = written(
+        "the folder for backups, whole: `/mnt/disk/backups`; `backups` in the state folder where none is said, and another disk is best",
+        entries.folder,
+        default="",
+        kinds=(SERVICE,),
+    )
+    backup_keeps: tuple[int, int, int] = written(
+        "how many are kept: the newest of so many days, weeks and months",
+        entries.spans,
+        default=(7, 4, 12),
+        unsaid='"7 days, 4 weeks, 12 months"',
+        kinds=(SERVICE,),
+    )
     source: tuple[str, str] = ("", "")
     """The path of the site file, and its text."""
 

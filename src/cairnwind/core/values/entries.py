@@ -223,6 +223,30 @@ def a(dimension: str, value: object, bare: str | None = None) -> Fraction:
     return parse(value, f"a {dimension}", bare=bare)
 
 
+def folder(value: object) -> str:
+    """The whole path of a folder."""
+    if not text(value).startswith(("/", "~/")):
+        raise CallerError(
+            "",
+            f"{value!r} is not the whole path of a folder.",
+            'Write it from its root: "/mnt/disk/backups".',
+        )
+    return str(value)
+
+
+def spans(value: object) -> tuple[int, int, int]:
+    """How many days, weeks and months: '7 days, 4 weeks, 12 months', each of which may be left out."""
+    found = {"day": 0, "week": 0, "month": 0}
+    for part in str(value).split(","):
+        match = re.fullmatch(r"\s*(\d{1,3}) (day|week|month)s?\s*", part)
+        if match is None:
+            raise CallerError(
+                "", f"{value!r} does not say how many are kept.", 'Write "7 days, 4 weeks, 12 months".'
+            )
+        found[match[2]] = int(match[1])
+    return found["day"], found["week"], found["month"]
+
+
 def size(value: object) -> int:
     """Bytes: '2 GB'; no less than a database with anything in it takes."""
     found = round(a("size", value))

@@ -120,6 +120,14 @@ def show_amount(amount: Fraction, unit: str) -> str:
     return f"{value:.10g} {unit}".strip()
 
 
+def show_size(count: int) -> str:
+    """Bytes in the size that people would use: '512 B', '3.2 MB', '1.4 GB'."""
+    for size, unit in ((10**9, "GB"), (10**6, "MB"), (10**3, "kB")):
+        if count >= size:
+            return f"{count / size:.3g} {unit}"
+    return f"{count} B"
+
+
 def about(ns: int) -> str:
     """A duration rounded to what people would say: '1.8 s'."""
     return (
