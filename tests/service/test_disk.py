@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import collections
+import contextlib
 import threading
 import time
 from collections.abc import Callable
@@ -10,7 +12,9 @@ from typing import Any
 
 import pytest
 
+from cairnwind.client import Trouble
 from cairnwind.core.values.settings import FULL
+from cairnwind.service import diskwatch
 from cairnwind.service import runtime as runtime_module
 from cairnwind.store import writer as writer_module
 from tests.conftest import Running, eventually
@@ -208,3 +212,44 @@ def test_a_clock_that_the_kernel_has_synchronised_is_believed(
     one_wrong_second(running)
     eventually(lambda: running.site.facts()["clock"] == "")
     assert "the kernel, which has it synchronised" in str(running.site.journal(kind="clock"))
+
+
+def test_what_is_to_be_feared_of_the_disk_is_said_before_it_hurts(
+    running: Running, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    runtime, site = running.service.runtime, running.site
+    usage = collections.namedtuple("usage", "total used free")
+    said = lambda: [row["text"] for row in site.journal(kind="journal")]  # noqa: E731
+    for free, feared in (
+        (600, ""),
+        (400, "its disk has less than 500 MB left"),
+        (300, "its disk has less than 500 MB left"),
+        (90, "its disk has less than 100 MB left"),
+        (700, ""),
+    ):
+        monkeypatch.setattr(
+            diskwatch.shutil, "disk_usage", lambda folder, free=free: usage(10**9, 0, free * 10**6)
+        )
+        runtime._also(time.time_ns())
+        eventually(lambda feared=feared: site.facts()["trouble"] == feared)
+        assert site.facts()["recording"], "it is carried out all the same"
+        assert (feared in running.cli("look", "--problems").stdout) == bool(feared) or not feared
+    assert len(said()) == 3, "each once, and that it is well again"
+    assert said()[0] == "the disk of the journal is well again"
+    runtime.writer.slow = diskwatch.SLOW + 0.05
+    for _ in range(30):
+        site.turn("gallery", "10 %")
+        site.turn("gallery", "20 %")
+        if len(runtime.writer.times()) == 24 and sorted(runtime.writer.times())[12] > diskwatch.SLOW:
+            break
+    runtime.writer.slow = 0.0
+    runtime._also(time.time_ns())
+    eventually(lambda: "more than 0.25 s for a commit" in site.facts()["trouble"])
+    mend = failing(running)
+    with contextlib.suppress(Trouble):
+        site.turn("gallery", "30 %")
+    eventually(lambda: not site.facts()["recording"])
+    runtime._also(time.time_ns())
+    assert "disk I/O error" in site.facts()["trouble"], "what is worse is not hidden by it"
+    mend()
+    eventually(lambda: site.facts()["recording"])

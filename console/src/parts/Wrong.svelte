@@ -70,11 +70,11 @@
   </section>
 {/each}
 
-{#if all && (alarms.length || suspended.length || down.length || held.length || lockouts.length || live.site?.clock || (live.site && !live.site.recording))}
+{#if all && (alarms.length || suspended.length || down.length || held.length || lockouts.length || live.site?.clock || live.site?.trouble || (live.site && !live.site.recording))}
   <section class="list" aria-label="To be seen to">
     <h2>To be seen to</h2>
     <ul>
-      {#if live.site && !live.site.recording}<li class="ill"><span><strong>The journal cannot be written</strong>: {live.site.trouble}. Only what goes off is done.</span></li>{/if}
+      {#if live.site && !live.site.recording}<li class="ill"><span><strong>The journal cannot be written</strong>: {live.site.trouble}. Only what goes off is done.</span></li>{:else if live.site?.trouble}<li><span><strong>The journal may soon not be written</strong>: {live.site.trouble}.</span></li>{/if}
       {#if live.site?.clock}<li class="ill"><span><strong>The clock is not believed</strong>: {live.site.clock}</span></li>{/if}
       {#each alarms as alarm (alarm.name)}
         <li class:ill={alarm.severity === 'urgent' && !alarm.acknowledged_by} class:seen={alarm.acknowledged_by} data-alarm={alarm.name}>

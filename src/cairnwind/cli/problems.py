@@ -31,6 +31,10 @@ def found(site: Site) -> Iterator[dict[str, Any]]:
         )
     if not facts["recording"]:
         yield problem("site", "", f"the journal cannot be written: {facts['trouble']}", "cairnwind doctor")
+    elif facts["trouble"]:
+        yield problem(
+            "site", "", f"the journal may soon not be written: {facts['trouble']}", "cairnwind doctor"
+        )
     if facts["clock"]:
         yield problem("site", "", str(facts["clock"]), "cairnwind clock")
     for trip in facts["trips"]:

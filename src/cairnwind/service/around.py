@@ -19,7 +19,7 @@ from cairnwind.service.kernelclock import synchronised
 from cairnwind.site import remotes as ways
 from cairnwind.store.reader import Reader
 
-ROOM = 200 << 20
+ROOM = 500 * 10**6
 """Bytes below which a disk is nearly full."""
 FIRST_YEAR = 2025
 """No clock shows less that has been set."""

@@ -32,6 +32,7 @@ from cairnwind.core.values.fact import replace
 from cairnwind.folder import read_only
 from cairnwind.service import shapes
 from cairnwind.service.backing import Backups
+from cairnwind.service.diskwatch import DiskWatch
 from cairnwind.service.editing import Editing
 from cairnwind.service.editions import Editions, Origin
 from cairnwind.service.kernelclock import synchronised
@@ -131,7 +132,8 @@ class Runtime:
             editions.see(self.site.source[1], wall, Origin("", "start"))
         self.editing = Editing(self, self.reloading, self.reader, self.writer)
         self.backups = Backups(database, lambda: self.site)
-        self.upkeep = Upkeep(self.reader, self.writer, lambda: self.site, self.backups.turn)
+        self._disk = DiskWatch(self.folder, self.writer)
+        self.upkeep = Upkeep(self.reader, self.writer, lambda: self.site, self._also)
         left = self.reader.start(clock())
         left = self._readable(replace(left, sequence=max(left.sequence, beyond)))
         self.lanes.put(
@@ -452,6 +454,11 @@ class Runtime:
             self.lanes.put(Item(taken_back, _Reply(answer)))
 
     # --- small helpers ------------------------------------------------------------------------------------
+
+    def _also(self, wall: int) -> None:
+        """At each turn of the upkeep: what is to be feared of the disk, and a backup where one is due."""
+        self.machine.report(ev.Recording(clock(), None, self._disk.look()))
+        self.backups.turn(wall)
 
     def _disk_trouble(self, reason: str | None) -> None:
         log.error("the journal cannot be written: %s", reason) if reason else log.warning(

@@ -11,6 +11,7 @@ import re
 import sqlite3
 import threading
 import time
+from collections import deque
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from functools import cache
@@ -139,6 +140,8 @@ class Writer:
         """Seconds that every commit takes longer: a slow disk, for measuring."""
         self.commits = 0
         self.written = 0
+        self._times: deque[float] = deque(maxlen=24)
+        """Seconds that the last commits took."""
         self._thread = threading.Thread(target=self._work, name="store-writer", daemon=True)
         self._thread.start()
 
@@ -154,6 +157,10 @@ class Writer:
             self._queue.put(batch)
         if failing and done is not None:
             done(failing)
+
+    def times(self) -> list[float]:
+        """Seconds that the last commits took."""
+        return list(self._times)
 
     def watch(self) -> None:
         """See whether a commit takes too long. Called often, by a thread that does not wait for the disk."""
@@ -276,6 +283,7 @@ class Writer:
         try:
             return self._commit(group)
         finally:
+            self._times.append(time.monotonic() - self._began)
             self._began = 0.0
 
     def _commit(self, group: Iterable[Batch]) -> str | None:

@@ -119,10 +119,10 @@ class TrialFailed:
 
 @fact
 class Recording:
-    """Whether the journal can be written."""
+    """Whether the journal can be written, and why not. ``ok`` None: as before; ``reason`` is what is to be feared of its disk, empty nothing."""
 
     at: Instant
-    ok: bool
+    ok: bool | None
     reason: str = ""
 
 

@@ -118,20 +118,31 @@ class Lifecycle:
     # --- the journal --------------------------------------------------------------------------------------
 
     def recording(self, turn: Turn, event: ev.Recording) -> None:
-        """Whether the journal can be written."""
+        """Whether the journal can be written; or what is to be feared of its disk, while it can."""
         journal = turn.state.journal
+        if event.ok is None:
+            if journal.ok and journal.trouble != event.reason:
+                journal.trouble = event.reason
+                feared = f"the journal may soon not be written: {event.reason}"
+                self._say_of_journal(
+                    turn, feared if event.reason else "the disk of the journal is well again"
+                )
+            return
         if journal.ok == event.ok:
             return
         journal.ok, journal.trouble = event.ok, event.reason
-        turn.effect(ev.Changed("site", ""))
-        text = (
+        self._say_of_journal(
+            turn,
             "the journal can be written again"
             if event.ok
-            else f"the journal cannot be written: {event.reason}"
+            else f"the journal cannot be written: {event.reason}",
         )
-        turn.note("journal", "", text, {"ok": event.ok})
         if event.ok:
             self._catch_up(turn)
+
+    def _say_of_journal(self, turn: Turn, text: str) -> None:
+        turn.effect(ev.Changed("site", ""))
+        turn.note("journal", "", text, {"ok": turn.state.journal.ok})
 
     def _catch_up(self, turn: Turn) -> None:
         for part in (self.planning, self._courses, self.reflexes, self.regulators):
