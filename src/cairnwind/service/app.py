@@ -38,6 +38,7 @@ from cairnwind.service.desk import Desk
 from cairnwind.service.door import Door
 from cairnwind.service.keyviews import KeyViews
 from cairnwind.service.lightviews import LightViews
+from cairnwind.service.metrics import Metrics
 from cairnwind.service.packing import pack
 from cairnwind.service.planviews import PlanViews
 from cairnwind.service.problems import OF_OUTCOME, from_http, from_trouble, problem
@@ -121,6 +122,7 @@ class _Api:
             **{f"/{name}": {"GET": partial(self.beside, name)} for name in BESIDE},
             "/healthz": {"GET": self.health},
             "/readyz": {"GET": self.ready},
+            **Metrics(self.desk, self.remotes).routes(),
             f"{v1}/site": {"GET": self.get_site},
             f"{v1}/outputs": {"GET": self.get_outputs},
             f"{v1}/outputs/<name>": {"GET": self.get_output},

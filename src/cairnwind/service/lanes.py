@@ -78,6 +78,10 @@ class Lanes:
             self._wake.put(None)
         return True
 
+    def waiting(self) -> int:
+        """How much is queued."""
+        return len(self._first) + len(self._second)
+
     def wait(self, seconds: float | None) -> None:
         """Wait until something is queued, at most so long."""
         if not self._first and not self._second:

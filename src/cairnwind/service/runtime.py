@@ -37,6 +37,7 @@ from cairnwind.service.editing import Editing
 from cairnwind.service.editions import Editions, Origin
 from cairnwind.service.kernelclock import synchronised
 from cairnwind.service.lanes import Item, Lanes, Send
+from cairnwind.service.meters import Meters
 from cairnwind.service.records import Records
 from cairnwind.service.reloading import Coming, Reloading
 from cairnwind.service.signals import Signals
@@ -73,6 +74,7 @@ class Runtime:
         self.rules = read_rules(self.site, self.planned)
         self.telling = Telling(self.site, machine.engine)
         self.signals = Signals(self.site)
+        self.meters = Meters()
         self.slots = Slots()
         self.traces = Traces()
         self.reloading = Reloading(self, again or read_text)
@@ -392,8 +394,10 @@ class Runtime:
                     self.telling.changed(effect)
                 case ev.Outcome():
                     answers.append((item, effect))
+                    self.meters.decided(event, effect)
                 case ev.Ended():
                     self.telling.ended(effect)
+                    self.meters.ended(effect)
                 case ev.Tell(trace):
                     self.traces.take(trace)
                 case ev.KeepClaim(claim):
@@ -425,6 +429,7 @@ class Runtime:
         def done(reason: str | None) -> None:
             for item, outcome in answers:
                 if reason is None:
+                    self.meters.committed(item.event, outcome)
                     if item.reply is not None:
                         item.reply.put(outcome)
                 else:
