@@ -1,6 +1,7 @@
 """A fresh machine, tried whole: Debian's base in a folder, its own systemd, Python and the wheel; nothing of this tree.
 
-Installed, a site made, served under its unit, hung and killed, upgraded, ended. Usage, as root: fresh_machine.py [FOLDER]. Needs debootstrap and
+Installed, a site made, served under its unit, hung and killed, upgraded, backed up, ended, restored on another. Usage, as root: fresh_machine.py
+[EARLIER_WHEEL]: that is installed first, and upgraded. Needs debootstrap and
 systemd-container; what it writes is what was seen, and it fails where that is not what should be.
 """
 
@@ -64,7 +65,11 @@ class Machine:
         base = self.folder.with_name(f"{self.folder.name}-base")
         if not (base / "usr/bin/systemctl").exists():
             said("debootstrap, a minute or two")
-            subprocess.run(["debootstrap", "--variant=minbase", f"--include={BASE}", "bookworm", base], check=True, stdout=subprocess.DEVNULL)
+            subprocess.run(
+                ["debootstrap", "--variant=minbase", f"--include={BASE}", "bookworm", base],
+                check=True,
+                stdout=subprocess.DEVNULL,
+            )
         shutil.rmtree(self.folder, ignore_errors=True)
         subprocess.run(["cp", "-a", base, self.folder], check=True)
 
@@ -75,7 +80,10 @@ class Machine:
             ["systemd-nspawn", "--quiet", "--register=no", "--keep-unit", "--private-network", "-D", self.folder, "--boot"],
             stdin=subprocess.DEVNULL, stdout=self.log, stderr=self.log,
         )  # fmt: skip
-        until(lambda: self.try_("systemctl", "is-system-running").stdout.strip() in ("running", "degraded"), "its own systemd runs")
+        until(
+            lambda: self.try_("systemctl", "is-system-running").stdout.strip() in ("running", "degraded"),
+            "its own systemd runs",
+        )
 
     def halt(self) -> None:
         """Have it go down in good order."""
@@ -92,7 +100,19 @@ class Machine:
             if not children:
                 return subprocess.CompletedProcess(command, 1, "", "")
             into = ["nsenter", "-t", children[0], "-a"]
-        return subprocess.run([*into, "env", "-i", "PATH=/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root", "LANG=C.UTF-8", *command], capture_output=True, text=True)
+        return subprocess.run(
+            [
+                *into,
+                "env",
+                "-i",
+                "PATH=/usr/sbin:/usr/bin:/sbin:/bin",
+                "HOME=/root",
+                "LANG=C.UTF-8",
+                *command,
+            ],
+            capture_output=True,
+            text=True,
+        )
 
     def do(self, *command: str) -> str:
         """The same, which has to succeed."""
@@ -105,11 +125,17 @@ class Machine:
         """The number that one of its processes has out here, as proc(5) tells: ``NSpid`` ends with that of its own namespace."""
         for each in Path("/proc").glob("[0-9]*/status"):
             try:
-                numbers = next(line.split()[1:] for line in each.read_text().splitlines() if line.startswith("NSpid"))
+                numbers = next(
+                    line.split()[1:] for line in each.read_text().splitlines() if line.startswith("NSpid")
+                )
                 root = os.readlink(each.with_name("root"))
             except (OSError, StopIteration):
                 continue
-            if numbers[-1] == pid and len(numbers) > 1 and (root == str(self.folder) or (Path(each.with_name("root")) / "wheels").exists()):
+            if (
+                numbers[-1] == pid
+                and len(numbers) > 1
+                and (root == str(self.folder) or (Path(each.with_name("root")) / "wheels").exists())
+            ):
                 return int(numbers[0])
         sys.exit(f"no process {pid} is there")
 
@@ -118,43 +144,88 @@ class Machine:
         return self.try_("systemctl", "show", "-P", what, "cairnwind.service").stdout.strip()
 
 
-def main(folder: Path) -> None:
-    """All of it."""
+def main(folder: Path, before: Path | None) -> None:
+    """All of it; begun with an earlier wheel, where one is given, which is upgraded on the way."""
     machine = Machine(folder)
     atexit.register(machine.halt)
     machine.make()
     wheels = folder / "wheels"
     wheels.mkdir()
     subprocess.run([sys.executable, ROOT / "tools" / "package.py", wheels], check=True)
-    subprocess.run([sys.executable, "-m", "pip", "-q", "download", "--require-hashes", "-r", ROOT / "requirements/run.txt", "-d", wheels], check=True, stderr=subprocess.DEVNULL)
+    subprocess.run(
+        [
+            sys.executable,
+            "-m",
+            "pip",
+            "-q",
+            "download",
+            "--require-hashes",
+            "-r",
+            ROOT / "requirements/run.txt",
+            "-d",
+            wheels,
+        ],
+        check=True,
+        stderr=subprocess.DEVNULL,
+    )
     (folder / "root/site.toml").write_text(SITE)
     command = "/opt/cairnwind/bin/cairnwind"
     machine.do("python3", "-m", "venv", "/opt/cairnwind")
-    machine.do("/opt/cairnwind/bin/pip", "install", "-q", "--no-index", "--find-links", "/wheels", "cairnwind")
-    said(f"installed: {machine.do(command, '--version').strip()}, with Python {machine.do('python3', '--version').split()[1]}")
+    earlier = (
+        [str(Path("/wheels") / Path(shutil.copy(before, wheels)).name)]
+        if before is not None
+        else ["cairnwind"]
+    )
+    machine.do("/opt/cairnwind/bin/pip", "install", "-q", "--no-index", "--find-links", "/wheels", *earlier)
+    said(
+        f"installed: {machine.do(command, '--version').strip()}, with Python {machine.do('python3', '--version').split()[1]}"
+    )
     machine.boot()
     machine.do(command, "service", "install", "/root/site.toml", "--yes")
     until(lambda: machine.unit("ActiveState") == "active", "its unit is active")
     said(f"it says of itself: {machine.unit('StatusText')}")
     main_pid = machine.unit("MainPID")
-    said(f"it runs as {machine.do('ps', '-o', 'user=', '-p', main_pid).strip() if machine.try_('which', 'ps').stdout else machine.do('stat', '-c', '%U', f'/proc/{main_pid}').strip()}")
-    as_it = ["setpriv", "--reuid=cairnwind", "--regid=cairnwind", "--clear-groups", command, "--state", "/var/lib/cairnwind"]
+    said(
+        f"it runs as {machine.do('ps', '-o', 'user=', '-p', main_pid).strip() if machine.try_('which', 'ps').stdout else machine.do('stat', '-c', '%U', f'/proc/{main_pid}').strip()}"
+    )
+    as_it = [
+        "setpriv",
+        "--reuid=cairnwind",
+        "--regid=cairnwind",
+        "--clear-groups",
+        command,
+        "--state",
+        "/var/lib/cairnwind",
+    ]
     machine.do(*as_it, "turn", "lamp", "on")
     said(machine.do(*as_it, "turn", "kiln", "on").strip())
-    exposure = machine.do("systemd-analyze", "security", "--no-pager", "cairnwind.service").strip().splitlines()[-1]
+    exposure = (
+        machine.do("systemd-analyze", "security", "--no-pager", "cairnwind.service").strip().splitlines()[-1]
+    )
     said(exposure.strip())
     machine.do("systemd-analyze", "verify", "/etc/systemd/system/cairnwind.service")
 
     os.kill(machine.outside(main_pid), signal.SIGSTOP)
     said("it is made to hang")
-    until(lambda: machine.unit("NRestarts") == "1" and machine.unit("ActiveState") == "active", "it was killed for that, and is back")
-    now = {each["name"]: each["confirmed"]["on"] for each in json.loads(machine.do(*as_it, "look", "--json"))["outputs"]}
+    until(
+        lambda: machine.unit("NRestarts") == "1" and machine.unit("ActiveState") == "active",
+        "it was killed for that, and is back",
+    )
+    now = {
+        each["name"]: each["confirmed"]["on"]
+        for each in json.loads(machine.do(*as_it, "look", "--json"))["outputs"]
+    }
     assert now == {"lamp": True, "kiln": False}, now
     said("the lamp is on as it was wanted; the kiln waits for a command")
     os.kill(machine.outside(machine.unit("MainPID")), signal.SIGKILL)
-    until(lambda: machine.unit("NRestarts") == "2" and machine.unit("ActiveState") == "active", "killed, it is back")
+    until(
+        lambda: machine.unit("NRestarts") == "2" and machine.unit("ActiveState") == "active",
+        "killed, it is back",
+    )
 
-    (folder / "etc/cairnwind/site.toml").write_text(SITE + '[output.fan]\nkind = "fan"\npin = "near:line-2"\n')
+    (folder / "etc/cairnwind/site.toml").write_text(
+        SITE + '[output.fan]\nkind = "fan"\npin = "near:line-2"\n'
+    )
     machine.do("systemctl", "reload", "cairnwind")
     until(lambda: "fan" in machine.try_(*as_it, "look").stdout, "a change of its file is taken at a reload")
     (folder / "etc/cairnwind/site.toml").write_text("site = ")
@@ -170,6 +241,13 @@ def main(folder: Path) -> None:
     after = len(machine.do(*as_it, "journal", "-n", "500").splitlines())
     assert after >= before, (before, after)
 
+    kept = machine.do(*as_it, "backup", "--json")
+    backup = json.loads(kept)["file"]
+    said(f"backed up: {Path(backup).name}, {json.loads(kept)['bytes']:,} bytes")
+    saved = folder.with_name(f"{folder.name}-saved")
+    shutil.rmtree(saved, ignore_errors=True)
+    shutil.copytree(wheels, saved)
+    shutil.copy(f"{folder}{backup}", saved / "it.zip")
     machine.do(command, "service", "remove", "--yes")
     assert machine.unit("ActiveState") == "inactive"
     assert (folder / "etc/cairnwind/site.toml").exists()
@@ -177,8 +255,34 @@ def main(folder: Path) -> None:
     said("ended; its site file and its state are there")
     machine.halt()
 
+    machine.make()
+    machine.do("mkdir", "/wheels")
+    subprocess.run(["cp", "-a", f"{saved}/.", wheels], check=True)
+    machine.do("python3", "-m", "venv", "/opt/cairnwind")
+    machine.do(
+        "/opt/cairnwind/bin/pip", "install", "-q", "--no-index", "--find-links", "/wheels", "cairnwind"
+    )
+    shutil.copy(saved / "it.zip", folder / "root/it.zip")
+    machine.boot()
+    told = machine.do(
+        command, "restore", "/root/it.zip", "--state", "/var/lib/cairnwind", "--site", "/etc/cairnwind"
+    )
+    said("on another machine: " + told.splitlines()[0])
+    machine.do(command, "service", "install", "/etc/cairnwind/site.toml", "--yes")
+    until(lambda: machine.unit("ActiveState") == "active", "it is served there")
+    rows = machine.do(*as_it, "journal", "-n", "1000")
+    assert "restored from it.zip" in rows, rows
+    assert rows.count("lamp to on") >= 1
+    now = {
+        each["name"]: each["confirmed"]["on"]
+        for each in json.loads(machine.do(*as_it, "look", "--json"))["outputs"]
+    }
+    assert now == {"lamp": False, "kiln": False}, now
+    said("with its journal, and nothing on")
+    machine.halt()
+
 
 if __name__ == "__main__":
     if os.geteuid():
         sys.exit("As root: it boots a system of its own.")
-    main(Path(sys.argv[1] if len(sys.argv) > 1 else ROOT / "build" / "fresh").absolute())
+    main((ROOT / "build" / "fresh").absolute(), Path(sys.argv[1]) if len(sys.argv) > 1 else None)

@@ -427,21 +427,59 @@ def chain(ctx: click.Context, chip: str, bus: str | None, as_json: bool) -> None
 
 @main.command()
 @click.argument("site_file", required=False, type=click.Path(dir_okay=False))
+@click.option(
+    "--bundle",
+    metavar="FILE",
+    type=click.Path(dir_okay=False, path_type=Path),
+    help="Write all that is known of the running service into FILE.zip, for somebody who looks into it: nothing that opens anything.",
+)
 @as_json
 @click.pass_context
-def doctor(ctx: click.Context, site_file: str | None, as_json: bool) -> None:
+def doctor(ctx: click.Context, site_file: str | None, bundle: Path | None, as_json: bool) -> None:
     """Check this machine: devices, your rights to them, who holds them; state folder, disk and clock. Of SITE_FILE, if given, its boards,
-    ports, broker and keys."""
+    ports, broker and keys. Of the service that runs, if one does, what is wrong there, since when, and what to type."""
     from cairnwind.boards.doctor import examine
-    from cairnwind.cli import show
+    from cairnwind.cli import problems, show
     from cairnwind.service.around import look, state_of
     from cairnwind.site import read_site
 
     site = read_site(site_file) if site_file else None
     state = state_of((ctx.obj or {}).get("state"))
     found = [*examine(site), *look(site, state, running=(state / "address").exists())]
+    forms = [{"good": each.good, "what": each.what, "remedy": each.remedy} for each in found]
+    running, wrong, zone = None, [], ZoneInfo("UTC")
+    if site_file is None:
+        try:
+            running = site_of(ctx)
+            wrong, zone = list(problems.found(running)), ZoneInfo(running.facts()["timezone"])
+        except Trouble:
+            if bundle is not None:
+                raise
+    if bundle is not None:
+        if running is None:
+            raise click.UsageError("--bundle is of a service that runs, not of a site file.")
+        from cairnwind.cli.bundle import write
+
+        left = ", ".join(write(running, bundle, forms))
+        without = f"; left out: {left}" if left else ""
+        click.echo(
+            f"{bundle} has all that is known of it, and nothing that opens anything{without}.", err=as_json
+        )
     if as_json:
-        show.emit([{"good": each.good, "what": each.what, "remedy": each.remedy} for each in found])
+        show.emit(
+            [
+                *forms,
+                *(
+                    {
+                        "good": False,
+                        "what": f"{each['what']} {each['name']}: {each['text']}".strip(),
+                        "remedy": each["remedy"],
+                        "since": each["since"],
+                    }
+                    for each in wrong
+                ),
+            ]
+        )
     else:
         for each in found:
             mark = {
@@ -452,7 +490,10 @@ def doctor(ctx: click.Context, site_file: str | None, as_json: bool) -> None:
             click.echo(f"{mark}  {each.what}")
             if each.remedy:
                 click.echo(f"         {each.remedy}")
-    if any(each.good is False for each in found):
+        if running is not None:
+            click.echo(f"\nThe service of {running.facts()['name']}:")
+            problems.show(wrong, zone)
+    if wrong or any(each.good is False for each in found):
         ctx.exit(exits.OTHER)
 
 

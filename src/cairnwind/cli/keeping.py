@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Mapping
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -177,3 +178,54 @@ def _missing(site_file: Path, where: object) -> list[str]:
             "the text of the first key: at the first start another is made for it, in the state folder."
         )
     return left
+
+
+@main.command()
+@click.option("-n", "number", type=click.IntRange(1), default=50, show_default=True, help="How many lines.")
+@click.option("--follow", is_flag=True, help="And those that come.")
+@click.option(
+    "--level",
+    type=click.Choice(("debug", "info", "warning", "error")),
+    help="From now on, until the service ends, it says what is at least as grave.",
+)
+@click.option(
+    "--part",
+    default="cairnwind",
+    show_default=True,
+    help="With --level: this part of it alone, as the lines name it.",
+)
+@as_json
+@click.pass_context
+def log(ctx: click.Context, number: int, follow: bool, level: str | None, part: str, as_json: bool) -> None:
+    """The last lines of the running service's log; at debug every request, with the id that its answer, its commands and their rows in the journal have."""
+    from cairnwind.cli import show
+    from cairnwind.cli.interrupts import Interrupts
+
+    site = site_of(ctx)
+    if level is not None:
+        levels = site.set_log(level, part)
+        show.emit(levels) if as_json else click.echo(
+            "\n".join(f"{name}: {each}" for name, each in levels.items())
+        )
+        return
+    with Interrupts() as stop:
+        last = 0
+        while True:
+            lines = site.log(last)["lines"]
+            for each in lines[-number:] if not last else lines:
+                show.emit(each["line"]) if as_json else _line(each["line"])
+            last = lines[-1]["number"] if lines else last
+            if not follow or stop.asked:
+                return
+            stop.sleep(0.5)
+
+
+def _line(line: Mapping[str, Any]) -> None:
+    own = ("at", "level", "part", "text", "trace")
+    colour = {"error": "red", "critical": "red", "warning": "yellow"}.get(line["level"])
+    more = " ".join(f"{name}={value}" for name, value in line.items() if name not in own and value != "")
+    click.echo(
+        f"{line['at']}  {click.style(line['level'], fg=colour)}  {line['part']}: {line['text']}{f'  {more}' if more else ''}"
+    )
+    if "trace" in line:
+        click.echo(line["trace"])

@@ -59,7 +59,7 @@ def look(
         from cairnwind.cli import problems as wrong
 
         rows = list(wrong.found(site))
-        show.emit(rows) if as_json else wrong.show(rows)
+        show.emit(rows) if as_json else wrong.show(rows, ZoneInfo(site.facts()["timezone"]))
         ctx.exit(exits.OTHER if rows else 0)
     if supplies:
         drawn = site.supplies()

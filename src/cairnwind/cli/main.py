@@ -33,7 +33,7 @@ ELSEWHERE = {
     "new": "beginning",
     "walk": "walking",
     "service": "installing",
-    **dict.fromkeys(("backup", "restore"), "keeping"),
+    **dict.fromkeys(("backup", "restore", "log"), "keeping"),
     "wire": "wiring",
     "do": "prompt",
     **dict.fromkeys(("plan", "timers", "records"), "planning"),

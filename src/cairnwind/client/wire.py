@@ -73,8 +73,9 @@ class Wire:
         token: str | None = None,
         text: bool = False,
         content: bytes | None = None,
+        root: bool = False,
     ) -> Any:
-        """One call of the API; returns its JSON, raises its problem. ``content`` is a calendar, sent as it is."""
+        """One call of the API; returns its JSON, raises its problem. ``content`` is a calendar, sent as it is; ``root``: it is beside the API."""
         headers = {"Idempotency-Key": token} if token else {}
         if content is not None:
             headers["Content-Type"] = "text/calendar"
@@ -84,7 +85,7 @@ class Wire:
         if params:
             path += f"?{query(params)}"
         try:
-            answer = self._connections.ask(method, API + path, content, headers)
+            answer = self._connections.ask(method, path if root else API + path, content, headers)
         except (OSError, HTTPException) as error:
             raise self._gone(error) from None
         if not 200 <= answer.status < 300:

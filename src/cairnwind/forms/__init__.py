@@ -98,7 +98,7 @@ from cairnwind.forms.things import (
     Written,
     WrittenKey,
 )
-from cairnwind.forms.upkeep import Backup, BackupMade
+from cairnwind.forms.upkeep import Backup, BackupMade, LogLine, LogLines
 from cairnwind.forms.wiring import (
     Circuit,
     CircuitPart,
@@ -156,6 +156,8 @@ __all__ = [
     "Key",
     "Kit",
     "Left",
+    "LogLine",
+    "LogLines",
     "MapRow",
     "Offer",
     "Offers",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import time
 from collections.abc import Callable, Sequence
 from functools import partial
 from importlib.resources import files
@@ -29,7 +30,7 @@ from cairnwind.core.facts.site import Site
 from cairnwind.core.values import spokentimes
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.remotes.remote import Remote
-from cairnwind.service import shapes
+from cairnwind.service import oneid, shapes
 from cairnwind.service.asked import CALLER, answer, caller, caller_key, json_body, waits, whole
 from cairnwind.service.backupviews import BackupViews
 from cairnwind.service.boardviews import BoardViews
@@ -38,6 +39,7 @@ from cairnwind.service.desk import Desk
 from cairnwind.service.door import Door
 from cairnwind.service.keyviews import KeyViews
 from cairnwind.service.lightviews import LightViews
+from cairnwind.service.logviews import LogViews
 from cairnwind.service.metrics import Metrics
 from cairnwind.service.packing import pack
 from cairnwind.service.planviews import PlanViews
@@ -68,9 +70,11 @@ def make_app(desk: Desk, door: Door, wire: Wire, remotes: Sequence[Remote] = ())
     app = Flask("cairnwind", static_folder=None)
     app.config["MAX_CONTENT_LENGTH"] = LARGEST
     api = _Api(desk, remotes)
+    app.before_request(_begin)
     app.before_request(door.admit)
     app.after_request(pack)  # after all that looks at an answer
     app.after_request(wire.note)
+    app.after_request(_end)
     app.register_error_handler(Trouble, from_trouble)
     app.register_error_handler(HTTPException, from_http)
     app.register_error_handler(Exception, _at_fault)
@@ -79,6 +83,26 @@ def make_app(desk: Desk, door: Door, wire: Wire, remotes: Sequence[Remote] = ())
     return app
 
 
+def _begin() -> None:
+    oneid.begin(request.environ.get("HTTP_X_REQUEST_ID", ""))
+    request.environ[BEGAN] = time.monotonic()
+
+
+def _end(response: Response) -> Response:
+    """Say which request was answered, to whoever asked and, where that is wanted, to the log."""
+    response.headers[oneid.HEADER] = oneid.current()
+    if log.isEnabledFor(logging.DEBUG):
+        environ = request.environ
+        key = environ.get(CALLER)
+        more = {
+            "method": environ["REQUEST_METHOD"], "path": environ["PATH_INFO"], "status": response.status_code, "from": environ.get("REMOTE_ADDR", ""),
+            "key": key[1].who if key else "", "ms": round((time.monotonic() - environ[BEGAN]) * 1000, 2),
+        }  # fmt: skip
+        log.debug("answered", extra={"more": more})
+    return response
+
+
+BEGAN = "cairnwind.began"
 BESIDE = {
     "manifest.webmanifest": "application/manifest+json", "icon.svg": "image/svg+xml", "worker.js": "text/javascript",
 }  # fmt: skip
@@ -143,6 +167,7 @@ class _Api:
             **KeyViews(self.desk).routes(v1),
             **RemoteViews(self.desk, self.remotes).routes(v1),
             **BackupViews(self.desk).routes(v1),
+            **LogViews().routes(v1),
             f"{v1}/groups": {"GET": self.get_groups},
             f"{v1}/claims": {"GET": self.get_claims, "PATCH": self.renew_claims},
             f"{v1}/claims/<int:claim>": {"GET": self.get_claim},

@@ -30,7 +30,7 @@ from cairnwind.core.language.schedules import Planned
 from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.core.values.fact import replace
 from cairnwind.folder import read_only
-from cairnwind.service import shapes
+from cairnwind.service import oneid, shapes
 from cairnwind.service.backing import Backups
 from cairnwind.service.diskwatch import DiskWatch
 from cairnwind.service.editing import Editing
@@ -220,8 +220,9 @@ class Runtime:
     # --- the way in ---------------------------------------------------------------------------------------
 
     def command_id(self) -> str:
-        """A fresh id for a command."""
-        return next(self._ids)
+        """A fresh id for a command: of a request, one that begins with its id."""
+        fresh, request = next(self._ids), oneid.current()
+        return f"{request}.{fresh}" if request else fresh
 
     def submit(
         self, command: ev.Command, *, repeat: tuple[str, str, str] | None = None, wait: float = 0.0
