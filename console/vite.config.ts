@@ -8,6 +8,7 @@ import { docs } from './docs.ts'
 const DESK = /src\/(pages\/(?!Now|Signals)\w+|parts\/(EditForm|Findings|Lines|Lanes|ScheduleForm|TimeField|Header|Machine|PinTile|TryPin|Supplies|Chart|ByEye|WireLog|PanelSetup|QrCode))\.svelte/
 
 export default defineConfig({
+  base: './', // wherever a proxy has put it
   resolve: { alias: { '@zag-js/focus-trap': fileURLToPath(new URL('./src/state/nofocustrap.ts', import.meta.url)) } },
   plugins: [tailwindcss(), svelte({ compilerOptions: { cssHash: ({ hash, css }) => `s${hash(css).slice(-4)}` } }), docs()],
   build: {

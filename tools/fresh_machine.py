@@ -181,8 +181,46 @@ def main(folder: Path, before: Path | None) -> None:
         f"installed: {machine.do(command, '--version').strip()}, with Python {machine.do('python3', '--version').split()[1]}"
     )
     machine.boot()
+    if before is not None:
+        machine.do(
+            "systemd-run",
+            "--unit=earlier",
+            command,
+            "serve",
+            "/root/site.toml",
+            "--state",
+            "/var/lib/cairnwind",
+        )
+        until(
+            lambda: (
+                machine.try_(command, "--state", "/var/lib/cairnwind", "turn", "lamp", "on").returncode == 0
+            ),
+            "the earlier version serves",
+        )
+        machine.do("systemctl", "stop", "earlier")
+        (folder / wheels.name / before.name).unlink()
+        machine.do(
+            "/opt/cairnwind/bin/pip",
+            "install",
+            "-q",
+            "--no-index",
+            "--find-links",
+            "/wheels",
+            "--upgrade",
+            "--force-reinstall",
+            "--no-deps",
+            "cairnwind",
+        )
+        machine.do(
+            "/opt/cairnwind/bin/pip", "install", "-q", "--no-index", "--find-links", "/wheels", "cairnwind"
+        )
+        said("upgraded")
     machine.do(command, "service", "install", "/root/site.toml", "--yes")
     until(lambda: machine.unit("ActiveState") == "active", "its unit is active")
+    if before is not None:
+        kept = sorted(each.name for each in (folder / "var/lib/cairnwind").glob("cairnwind.db.schema-*"))
+        assert kept, "what was there before is kept"
+        said(f"brought up to date; what was there before is {kept[0]}")
     said(f"it says of itself: {machine.unit('StatusText')}")
     main_pid = machine.unit("MainPID")
     said(

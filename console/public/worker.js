@@ -1,6 +1,8 @@
 // Keeps the console's own files, so that it opens where there is no network, and nothing of what the service says: what is shown comes
 // from the service or not at all.
 
+/** Where it is served: a proxy may have put it below a path. */
+const ROOT = new URL('./', self.location).pathname
 const SHELL = 'cairnwind-shell'
 const MOST = 120
 const PATIENCE = 3000
@@ -27,10 +29,10 @@ async function file(request) {
 async function page(request) {
   try {
     const answer = await fetch(request, { signal: AbortSignal.timeout(PATIENCE) })
-    await keep('/', answer.clone())
+    await keep(ROOT, answer.clone())
     return answer
   } catch (error) {
-    const kept = await caches.match('/')
+    const kept = await caches.match(ROOT)
     if (kept) return kept
     throw error
   }
@@ -39,6 +41,6 @@ async function page(request) {
 self.addEventListener('fetch', (event) => {
   const at = new URL(event.request.url)
   if (event.request.method !== 'GET' || at.origin !== self.location.origin) return
-  if (at.pathname.startsWith('/assets/')) event.respondWith(file(event.request))
-  else if (at.pathname === '/') event.respondWith(page(event.request))
+  if (at.pathname.startsWith(`${ROOT}assets/`)) event.respondWith(file(event.request))
+  else if (at.pathname === ROOT) event.respondWith(page(event.request))
 })

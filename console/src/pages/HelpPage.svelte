@@ -39,7 +39,7 @@
 
 <main id="content" tabindex="-1">
   <PanelSetup />
-  <p class="lead">Everything that this console does, it does by these calls; any program with a key can do the same. A description for programs: <a href="/api/v1/openapi.json">openapi.json</a>.</p>
+  <p class="lead">Everything that this console does, it does by these calls; any program with a key can do the same. A description for programs: <a href="api/v1/openapi.json">openapi.json</a>.</p>
   <label class="find"><span>Find a call</span><input class="input" type="search" bind:value={sought} placeholder="claims" spellcheck="false" /></label>
   {#each tags as tag (tag)}
     <section aria-label={tag}>

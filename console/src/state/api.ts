@@ -4,7 +4,9 @@ import { clockThere } from './link.svelte'
 import type { Edit } from './edits'
 import type { DraftForm, Edition, EditionWhole, Offers, SitePreview, Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, Sheet, SiteChanges, Sum, Supply, BoardWhole, CalendarLine, Circuit, Curve, Decided, Difference, Dry, Examined, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Reckoned, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
 
-const V1 = '/api/v1'
+const OWN = '/api/v1'
+/** Where the API is from here: a proxy may have put all of it below a path. */
+const V1 = new URL(OWN.slice(1), document.baseURI).pathname
 
 export class Problem extends Error {
   constructor(readonly code: string, readonly sentence: string, readonly remedy: string, readonly more: Record<string, unknown> = {}) {
@@ -168,7 +170,7 @@ export const takeCalendar = (text: string): Promise<{ events: CalendarLine[] }> 
 type JournalPage = { rows: JournalRow[]; next: string | null }
 export const journal = (which: Record<string, string>): Promise<JournalPage> =>
   call('GET', `/journal?${new URLSearchParams({ limit: '100', ...Object.fromEntries(Object.entries(which).filter(([, value]) => value)) })}`)
-export const journalAt = (next: string): Promise<JournalPage> => call('GET', next.slice(V1.length))
+export const journalAt = (next: string): Promise<JournalPage> => call('GET', next.slice(OWN.length))
 export const usage = (): Promise<UsageDay[]> => call('GET', '/records/usage').then((form) => form.days)
 export const readings = (name: string, from: string, to: string): Promise<Readings> =>
   call('GET', `/records/readings/${encodeURIComponent(name)}?${new URLSearchParams({ from, to })}`)

@@ -18,6 +18,8 @@ def near(host: str) -> str:
 
 def outside(site: Site, url: str) -> str:
     """A ``url`` of ours as others have to call it: the same, unless it names a host that only we know by that name."""
+    if site.behind:
+        return f"{site.behind}/" if url.endswith("/") else site.behind
     parts = urlsplit(url)
     host = site.listen[0]
     if parts.hostname not in LOOPBACK or host in LOOPBACK:

@@ -43,13 +43,13 @@ class RemoteViews:
         key = caller_key()
         site = self.desk.runtime.site
         form = description(
-            site, request.host_url.rstrip("/"), key.outputs(site), operates=key.role != "watch"
+            site, request.url_root.rstrip("/"), key.outputs(site), operates=key.role != "watch"
         )
         return Response(shapes.dump(form), content_type="application/td+json")
 
     def openapi(self) -> Response:
         """The API, described."""
-        return answer(calls.describe(__version__, request.host_url.rstrip("/")))
+        return answer(calls.describe(__version__, request.url_root.rstrip("/")))
 
     def get_remotes(self) -> Response:
         """The ways in and out."""

@@ -119,7 +119,7 @@ class Service:
         from cairnwind.service.haste import hasty
         from cairnwind.service.keys import Keys
         from cairnwind.service.runtime import Runtime
-        from cairnwind.service.server import Server
+        from cairnwind.service.server import Behind, Server
         from cairnwind.service.ways import Ways
         from cairnwind.service.wire import Wire
 
@@ -132,7 +132,9 @@ class Service:
             self.keys.expel, self.keys.disown = self.runtime.stream.expel, self.runtime.disown
             self.runtime.stream.still = self.keys.still
             self.desk = Desk(self.runtime, self.keys)
-            door = Door(self.desk, self.host, lambda: self.runtime.site.names)
+            behind = Behind(self.site.behind, self.site.proxies) if self.site.behind else None
+            own = (behind.host.partition(":")[0],) if behind is not None else ()
+            door = Door(self.desk, self.host, lambda: (*self.runtime.site.names, *own))
             wire = Wire(self.desk)
             self._ways = Ways(self.site, self.desk, self.folder)
             self._ways.all.append(wire)
@@ -141,7 +143,7 @@ class Service:
                 self._ways.called,
             )
             app = make_app(self.desk, door, wire, self.remotes)
-            self._server = Server(app, (self.host, self.port), self._secure(), hasty(self.site))
+            self._server = Server(app, (self.host, self.port), self._secure(), hasty(self.site), behind)
             self.port = self._server.start()
             wire.address = self.url
             self._ways.start()

@@ -8,10 +8,12 @@ idle streams cost no worker at all. See ``docs/architecture.md``.
 
 from __future__ import annotations
 
+import ipaddress
 import logging
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any
+from urllib.parse import urlsplit
 
 from cheroot import wsgi
 
@@ -43,6 +45,34 @@ NAME = "cairnwind"
 """What is said of the server: neither its version nor that of anything else."""
 
 
+class Behind:
+    """What stands before the service, and how others call it there."""
+
+    def __init__(self, address: str, proxies: Iterable[str]) -> None:
+        """``address`` as in https://house.lan/shed."""
+        parts = urlsplit(address)
+        self.scheme, self.host, self.prefix = parts.scheme, parts.netloc, parts.path
+        self.proxies = frozenset(proxies)
+
+    def seen(self, environ: dict[str, Any]) -> None:
+        """What a proxy has passed on, as if whoever asked it had come here; what others say of it is passed over."""
+        asked = environ.get("HTTP_X_FORWARDED_FOR", "").rpartition(",")[2].strip()
+        if environ.get("REMOTE_ADDR") not in self.proxies or not asked:
+            return
+        try:
+            environ["REMOTE_ADDR"] = str(ipaddress.ip_address(asked))
+        except ValueError:
+            return
+        environ["wsgi.url_scheme"], environ["HTTP_HOST"], environ["SCRIPT_NAME"] = (
+            self.scheme,
+            self.host,
+            self.prefix,
+        )
+        path = environ["PATH_INFO"]
+        if self.prefix and (path == self.prefix or path.startswith(f"{self.prefix}/")):
+            environ["PATH_INFO"] = path[len(self.prefix) :] or "/"
+
+
 class Gateway(wsgi.Gateway_10):
     """Puts `HANDOVER` into the environment, and sends nothing once it was used."""
 
@@ -55,6 +85,8 @@ class Gateway(wsgi.Gateway_10):
             "%2" in path
         ):  # the server leaves slashes of names as they came; whatever may hold one ends its address
             environ["PATH_INFO"] = path.replace("%2F", "/").replace("%2f", "/")
+        if self.req.server.behind is not None:
+            self.req.server.behind.seen(environ)
         return environ
 
     def start_response(self, status: str, headers: Any, exc_info: Any = None) -> Any:
@@ -93,12 +125,13 @@ class Server:
 
     def __init__(
         self, app: Callable[..., Any], address: tuple[str, int], secure: Any = None,
-        urgent: Callable[[bytes, bytes], bool] = lambda head, body: False,
+        urgent: Callable[[bytes, bytes], bool] = lambda head, body: False, behind: Behind | None = None,
     ) -> None:  # fmt: skip
         """``secure`` is an adapter of `cairnwind.service.tls`; None: plain. ``urgent``: by head and body, what goes before all others."""
         self._urgent = urgent
         self._server = wsgi.Server(address, app, numthreads=WORKERS, timeout=30, shutdown_timeout=1)
         self._server.server_name = NAME
+        setattr(self._server, "behind", behind)  # noqa: B010 - for its gateway
         self._server.ssl_adapter = secure
         self._server.gateway = Gateway
         self._server.request_queue_size = 1024  # who comes while many do is not made to try again

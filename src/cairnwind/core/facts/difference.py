@@ -43,6 +43,8 @@ FIXED = {
     "listen": "[service] listen",
     "tls": "[service] tls",
     "certificate": "[service] certificate",
+    "behind": "[service] behind",
+    "proxies": "[service] proxies",
 }
 """Fields that only a restart changes, and what they are called."""
 

@@ -86,6 +86,19 @@ class Site:
     names: tuple[str, ...] = written(
         "other names of this host", entries.hosts, default=(), unsaid="[]", kinds=(SERVICE,)
     )
+    behind: str = written(
+        'how others call it, where a proxy of theirs stands before it: `"https://house.lan/shed"` ([running.md](running.md#behind-a-proxy))',
+        entries.outside,
+        default="",
+        kinds=(SERVICE,),
+    )
+    proxies: tuple[str, ...] = written(
+        "addresses of such proxies: what they say of who asks is believed, and of nobody else",
+        entries.hosts,
+        default=("127.0.0.1", "::1"),
+        unsaid='["127.0.0.1", "::1"]',
+        kinds=(SERVICE,),
+    )
     durability: str = written(
         '`"power"`: acknowledged survives a power cut; `"process"`: a killed process',
         partial(entries.choice, among=("power", "process")),

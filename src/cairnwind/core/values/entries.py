@@ -223,6 +223,15 @@ def a(dimension: str, value: object, bare: str | None = None) -> Fraction:
     return parse(value, f"a {dimension}", bare=bare)
 
 
+def outside(value: object) -> str:
+    """An address by which others call it: 'https://house.lan/shed'; without a slash at its end."""
+    if not re.fullmatch(r"https?://[a-z0-9.-]+(:\d{1,5})?(/[A-Za-z0-9._~-]+)*/?", str(value)):
+        raise CallerError(
+            "", f"{value!r} is not an address.", 'Write it as others call it: "https://house.lan/shed".'
+        )
+    return str(value).rstrip("/")
+
+
 def folder(value: object) -> str:
     """The whole path of a folder."""
     if not text(value).startswith(("/", "~/")):
