@@ -120,20 +120,26 @@ def test_a_client_commands_and_follows_through_it_and_is_known_by_its_own_addres
         site.turn("lamp", "off")
     running.site.turn("lamp", "off")
     proxy.start()
-    eventually(lambda: seen.get(timeout=30) == "off", within=10)  # the stream comes back by itself, with what it missed
-    key = running.site.new_key("tablet", "operate")
-    keys = running.site.keys
-    used = lambda: next(each["used_from"] for each in keys() if each["name"] == "tablet")  # noqa: E731
-    assert ask(proxy, "/shed/api/v1/site", key, "127.0.0.3")[0] == 200
-    eventually(lambda: used() == "127.0.0.3")
+    eventually(
+        lambda: seen.get(timeout=30) == "off", within=10
+    )  # the stream comes back by itself, with what it missed
     # what is said by who asks, and by who is no proxy, is not believed
-    assert ask(proxy, "/shed/api/v1/site", key, "127.0.0.4", **{"X-Forwarded-For": "203.0.113.9"})[0] == 200
-    eventually(lambda: used() == "127.0.0.4")
-    assert (
-        running.http("GET", "/api/v1/site", key=key, headers={"X-Forwarded-For": "203.0.113.9"}).status_code
-        == 200
-    )
-    eventually(lambda: used() == "127.0.0.1")
+    for come_from, direct, headers in (
+        ("127.0.0.3", False, {}),
+        ("127.0.0.4", False, {"X-Forwarded-For": "203.0.113.9"}),
+        ("127.0.0.1", True, {"X-Forwarded-For": "203.0.113.9"}),
+    ):
+        name = f"tablet at {come_from}"
+        key = running.site.new_key(name, "operate")
+        if direct:
+            assert running.http("GET", "/api/v1/site", key=key, headers=headers).status_code == 200
+        else:
+            assert ask(proxy, "/shed/api/v1/site", key, come_from, **headers)[0] == 200
+        keys = running.site.keys
+        eventually(
+            lambda name=name, keys=keys: next(each["used_from"] for each in keys() if each["name"] == name)
+        )
+        assert next(each["used_from"] for each in keys() if each["name"] == name) == come_from
     assert ask(proxy, "/api/v1/site", key, "127.0.0.3")[0] == 404, "beside its path there is nothing of it"
     _, _, described = ask(proxy, "/shed/api/v1/openapi.json", key, "127.0.0.3")
     assert json.loads(described)["servers"][0]["url"].startswith(outside)
