@@ -393,3 +393,31 @@ def test_the_thing_description_is_valid_and_tells_only_what_the_key_may(found: R
     for name, form in thing["properties"].items():
         answer = found.http("GET", form["forms"][0]["href"])
         assert answer.status_code == 200, name
+
+
+def test_phrases_understand_what_people_say_aloud_and_questions_do_nothing(found: Running) -> None:
+    say = lambda phrase, **more: found.http("POST", "/api/v1/phrases", json={"phrase": phrase, **more})  # noqa: E731
+    assert say("Hey, switch the gallery on please!").json()["say"] == "All right: turn gallery on."
+    assert {each["on"] for each in [found.site.output(name)["wanted"] for name in ("gallery",)]} == {True}
+    done = say("all lights off")
+    assert (done.status_code, done.json()["say"]) == (201, "All right: turn all lamps off.")
+    assert not found.site.output("gallery")["wanted"]["on"]
+    seen = say("lights out", dry=True).json()
+    assert (seen["phrase"], seen["steps"][0]["text"]) == ("turn all lamps off", seen["steps"][0]["text"])
+    found.site.turn("vent", "on")
+    before = found.site.journal(limit=1, kind="command")[0]["sequence"]
+    for asked, answer in (
+        ("Is the vent on?", "Yes."), ("are the gallery on", "No: "), ("vent is on?", "Yes."), ("could you turn the vent off?", "I did not understand"),
+        ("stop everything?", "I did not understand"),
+    ):  # fmt: skip
+        told = say(asked)
+        assert told.json()["say"].startswith(answer), (asked, told.json())
+        assert told.status_code == (400 if "understand" in answer else 200)
+    assert found.site.journal(limit=1, kind="command")[0]["sequence"] == before, (
+        "a question does nothing, whatever it speaks of"
+    )
+    assert found.site.output("vent")["wanted"]["on"]
+    # what is nothing that anybody says stays what was said, in the error too
+    assert "'purple' is no verb" in say("purple elephant vent").json()["detail"]
+    assert found.cli("do", "please switch the vent off").returncode == 0
+    assert not found.site.output("vent")["wanted"]["on"]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from typing import Annotated, Any
 
 from cairnwind.commands.declaring import Ask, Command, declare, field
@@ -39,6 +39,25 @@ def outputs_of(steps: Iterable[Any], ask: Ask) -> list[str]:
     return found
 
 
+def said_aloud(text: str, course: Callable[[str], Any]) -> Any:
+    """The course of a phrase, or of what people say aloud. Raises `CallerError`; where that asks back, with the phrase that it asks about."""
+    from cairnwind.core.language import spoken
+
+    try:
+        return course(text)
+    except CallerError as error:
+        meant = spoken.phrase(text)
+        if error.code not in ("bad-phrase", "unknown-name") or meant == text or spoken.asks(text):
+            raise
+        try:
+            return course(meant)
+        except CallerError as other:
+            if other.code == "bad-phrase":
+                raise error from None
+            other.more["phrase"] = meant
+            raise
+
+
 class _Said(Command):
     """What comes to a phrase."""
 
@@ -47,9 +66,13 @@ class _Said(Command):
         """The phrase."""
         raise NotImplementedError
 
+    def course(self, ask: Ask) -> Any:
+        """What it comes to. Raises `CallerError`."""
+        return ask.planned.course(self.text)
+
     def event(self, ask: Ask) -> ev.Command:
         """It is carried out; a toggle in it only where it cannot come twice."""
-        course = ask.planned.course(self.text)
+        course = self.course(ask)
         toggled = [
             order.output for step in course.steps for order in step.orders if order.act in ("toggle", "step")
         ]
@@ -85,6 +108,10 @@ class Do(_Said):
     def text(self) -> str:
         """As it was said."""
         return self.phrase
+
+    def course(self, ask: Ask) -> Any:
+        """As it stands, or as people say it aloud where it is no phrase."""
+        return said_aloud(self.phrase, ask.planned.course)
 
 
 @declare(

@@ -1,13 +1,11 @@
 """A small simulated voice assistant: what was heard comes as text, what it says goes back as text.
 
-It knows nothing of Cairnwind but what it finds: a Thing by DNS-SD, the Thing's description, and in it actions that take a
-phrase and a question. What people say to assistants is brought into the form of a phrase here; what that means, the
-service decides, and gives the sentence to say back.
+It knows nothing of Cairnwind but what it finds: a Thing by DNS-SD, the Thing's description, and in it an action that takes what was
+said. What that means, the service decides, and gives the sentence to say back.
 """
 
 from __future__ import annotations
 
-import re
 import threading
 from typing import Any
 
@@ -15,21 +13,6 @@ import requests
 from zeroconf import IPVersion, ServiceBrowser, ServiceListener, Zeroconf
 
 TYPE = "_wot._tcp.local."
-POLITE = re.compile(
-    r"^(?:(?:hey|ok|okay|hello|please|now|and|so|could you|can you|would you|will you|i want you to|let us|let's)\b[ ,]*)+|[ ,]*\b(?:please|now then|thanks|thank you)$",
-    re.I,
-)
-SAID: tuple[tuple[str, str], ...] = (
-    (r"(?:stop|halt) (?:everything|it all|all)|emergency stop|everything stop", "all-stop"),
-    (r"lights? out|good night|everything off", "turn all lamps off"),
-    (r"(?:switch|put|shut|turn) (on|off) (.+)", r"turn \2 \1"),
-    (r"(?:switch|put|shut|turn) (.+) (on|off)( .+)?", r"turn \1 \2\3"),
-    (r"(?:dim|set|bring|put|turn) (.+?) (?:down |up )?to (.+)", r"turn \1 to \2"),
-    (r"(?:all (?:of )?(?:the )?)(.+) (on|off)", r"turn all \1 \2"),
-    (r"(?:the )?(.+) (on|off)", r"turn \1 \2"),
-    (r"(?:run|begin|start) (?:the )?(.+?) scene", r"run scene \1"),
-)
-"""What people say, and the phrase that it is."""
 
 
 class Voice:
@@ -90,41 +73,19 @@ class Voice:
 
     def hear(self, sentence: str) -> str:
         """What was said; returns what to say back."""
-        said = _plain(sentence)
+        said = sentence.strip()
         if not said:
             return "I heard nothing."
-        if sentence.rstrip().endswith("?") and re.search(r"\b(stop|halt)\b", said, re.I):
-            return self._do(sentence)  # a question stops nothing, and the house says so
         if self._asked:
             begin, end = self._at
-            phrase, self._asked = f"{self._asked[:begin]}{said}{self._asked[end:]}", ""
-            return self._do(phrase)
-        question = re.fullmatch(
-            r"(is|are) (?:the )?(.+?) (on|off|open|closed|shut|running|pressed|released)", said, re.I
-        )
-        if question:
-            return self._ask(f"{question.group(2)} is {question.group(3)}")
-        for form, phrase in SAID:
-            if re.fullmatch(form, said, re.I):
-                said = re.sub(form, phrase, said, flags=re.I)
-                break
-        return self._do(
-            re.sub(r"\b(light)(s?)\b", r"lamp\2", said, flags=re.I) if "all" in said.split() else said
-        )
+            said, self._asked = f"{self._asked[:begin]}{said}{self._asked[end:]}", ""
+        return self._do(said)
 
     def _do(self, phrase: str) -> str:
         answer = self._act("phrase", {"phrase": phrase})
         if answer.get("code") == "asks-back":
-            self._asked, self._at = phrase, (answer["at"], answer["end"])
+            self._asked, self._at = answer.get("phrase", phrase), (answer["at"], answer["end"])
         return str(answer.get("say") or answer.get("detail") or "Done.")
-
-    def _ask(self, question: str) -> str:
-        answer = self._act("ask", {"question": question})
-        if "so" not in answer:
-            return f"I did not understand: {answer.get('detail', '')}"
-        if answer["so"] is None:
-            return "That is not known."
-        return "Yes." if answer["so"] else f"No: {'; '.join(answer['instead'])}."
 
     def _act(self, action: str, body: dict[str, Any]) -> dict[str, Any]:
         """Invoke an action by the form that the description has for it."""
@@ -137,11 +98,3 @@ class Voice:
         except (requests.RequestException, ValueError):
             return {"detail": "The house does not answer."}
         return found
-
-
-def _plain(sentence: str) -> str:
-    """What was said without what is only polite."""
-    said = re.sub(r"[.!?]+\s*$", "", sentence.strip())
-    while (shorter := POLITE.sub("", said).strip()) != said:
-        said = shorter
-    return said

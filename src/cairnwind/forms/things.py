@@ -334,6 +334,7 @@ class Answered(TypedDict):
     question: str
     so: bool | None
     instead: Annotated[list[str], Meta(description="What is so instead.")]
+    say: NotRequired[Annotated[str, Meta(description="To be said back, where it was asked among phrases.")]]
 
 
 class Scene(TypedDict):

@@ -162,9 +162,9 @@ _OTHERS: tuple[Call, ...] = (
               example={"outputs": ["gallery", "window"], "program": {"kind": "breathe", "in": "3 s"}, "for": "1 min"}), status=201),
     Call("POST", "/programs/preview", "watch", "What a program would do: curve, length, writes.", forms.Preview,
          body("output", output=SAID, program=CLAIM["program"], setting=SETTING, over=SPAN, place=WHOLE, of=WHOLE, example={"output": "gallery", "setting": "70 %", "over": "3 s"})),
-    Call("POST", "/phrases", "operate", "Does what a phrase says, and says a sentence back; `dry`: what it would do. 400 `asks-back` has `choices`.",
+    Call("POST", "/phrases", "operate", "Does what a phrase says, or what people say aloud, and says a sentence back; `dry`: what it would do. A question does nothing, and is answered. 400 `asks-back` has `choices`.",
          forms.Outcome, body("phrase", phrase=SAID, dry=FLAG, **WAIT, example={"phrase": "turn gallery to half for 10 min"}),
-         status=201, dry=forms.Dry, repeat=True),
+         status=201, dry=(forms.Dry, forms.Answered), repeat=True),
     Call("GET", "/scenes", "watch", "The scenes of the site file.", list[forms.Scene]),
     Call("GET", "/groups", "watch", "Outputs that are named together.", list[forms.Group]),
     Call("GET", "/tunes", "watch", "The tunes of the site file.", list[forms.Tune]),
@@ -390,7 +390,10 @@ def _operation(call: Call) -> dict[str, Any]:
         "responses": {str(call.status): {"description": "Done.", "content": content, **_headers(call)}, "default": {"$ref": "#/components/responses/Problem"}},
     }  # fmt: skip
     if call.dry is not None:
-        schema = ref(call.dry.__name__)
+        kinds = call.dry if isinstance(call.dry, tuple) else (call.dry,)
+        schema = (
+            {"oneOf": [ref(each.__name__) for each in kinds]} if len(kinds) > 1 else ref(kinds[0].__name__)
+        )
         found["responses"]["200"] = {
             "description": "Only said.",
             "content": {"application/json": {"schema": schema}},

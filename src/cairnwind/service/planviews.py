@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 from flask import Response, request
 
-from cairnwind.commands.phrases import Do
+from cairnwind.commands.phrases import Do, said_aloud
 from cairnwind.commands.reading import read
 from cairnwind.core.facts import events as ev
 from cairnwind.core.facts import plan
@@ -19,7 +19,7 @@ from cairnwind.core.facts.course import Course, Timer
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.plan import Schedule
 from cairnwind.core.facts.site import Site
-from cairnwind.core.language import answers, schedules
+from cairnwind.core.language import answers, schedules, spoken
 from cairnwind.core.physics.programs import Program
 from cairnwind.core.values import spokentimes
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
@@ -30,6 +30,7 @@ from cairnwind.service import records, rehearsals, shapes
 from cairnwind.service.asked import answer, caller, caller_key, json_body, need, waits
 from cairnwind.service.bounded import Bounded
 from cairnwind.service.desk import Desk
+from cairnwind.service.questions import asked
 from cairnwind.service.startup import clock
 
 if TYPE_CHECKING:
@@ -97,14 +98,26 @@ class PlanViews:
         dry = body.get("dry", False)
         if not isinstance(dry, bool):
             raise CallerError("bad-value", "'dry' is neither true nor false.", "Send true or false.")
+        said = body.get("phrase")
+        if isinstance(said, str) and spoken.asks(said):
+            return self._answered(said)
         command = read(Do, {key: value for key, value in body.items() if key == "phrase"})
         try:
             if dry:
-                return answer(self._dry(self.planned.course(need(body, "phrase"))))
+                return answer(self._dry(said_aloud(need(body, "phrase"), self.planned.course)))
             return self._perform(command, waits(body))
         except Trouble as error:
             error.more["say"] = answers.question(error)
             raise
+
+    def _answered(self, said: str) -> Response:
+        """A question among phrases: it does nothing, and is answered in a sentence."""
+        try:
+            found = asked(self.desk.runtime, spoken.question(said))
+        except CallerError as error:
+            error.more["say"] = answers.question(error)
+            raise
+        return answer({**found, "say": answers.told(found["so"], found["instead"])})
 
     def _dry(self, course: Course) -> dict[str, Any]:
         """What a phrase would do: who is set to what and until when, step by step."""

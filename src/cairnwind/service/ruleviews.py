@@ -9,15 +9,14 @@ from zoneinfo import ZoneInfo
 from flask import Response
 
 from cairnwind.core.explain.parts import parts
-from cairnwind.core.facts.conditions import Memory
 from cairnwind.core.facts.reflexes import Alarm, Reflex
 from cairnwind.core.facts.site import Site
 from cairnwind.core.rules import kinds
 from cairnwind.service import shapes
 from cairnwind.service.asked import answer, json_body, need
 from cairnwind.service.desk import Desk
+from cairnwind.service.questions import asked
 from cairnwind.service.startup import clock
-from cairnwind.site.rules import the_language
 
 
 class RuleViews:
@@ -115,10 +114,4 @@ class RuleViews:
 
     def ask(self) -> Response:
         """Whether something is so now, and what stands in its way."""
-        words = the_language(self.runtime.site, self.runtime.rules)
-        condition = words.state(need(json_body({"question"}), "question"))
-        sight = self.runtime.engine.sight
-        memory = Memory()
-        value = condition.look(sight, memory)
-        missing = [gap.text for gap in condition.missing(sight, memory)]
-        return answer({"question": condition.text, "so": value, "instead": [] if value else missing})
+        return answer(asked(self.runtime, need(json_body({"question"}), "question")))

@@ -28,6 +28,13 @@ def answer(site: Site, course: Course, outcome: Outcome) -> str:
     return f"All right, but not {whom}: {reason}."
 
 
+def told(so: bool | None, instead: list[str]) -> str:
+    """What is said of a question."""
+    if so is None:
+        return "That is not known."
+    return "Yes." if so else f"No: {'; '.join(instead)}."
+
+
 def question(error: Trouble) -> str:
     """What to ask back where two things may be meant; else what was not understood."""
     choices = [str(each) for each in error.more.get("choices", ())]  # type: ignore[attr-defined]
