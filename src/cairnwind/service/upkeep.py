@@ -22,6 +22,7 @@ from cairnwind.store.writer import Writer, form
 
 TURN = 10.0
 """Seconds between two turns."""
+ENDS_WITHIN = 5.0
 HOUR, DAY = 3600 * NS, 86_400 * NS
 CHUNK = 2_000
 """Rows that are put into the index, or taken away, in one commit: nobody who commands waits for more."""
@@ -54,10 +55,10 @@ class Upkeep:
         self._thread.start()
 
     def stop(self) -> None:
-        """End, between two commits."""
+        """End, between two commits; a backup that is being made is not waited for."""
         self._over.set()
         if self._thread.is_alive():
-            self._thread.join()
+            self._thread.join(ENDS_WITHIN)
 
     def _work(self) -> None:
         while not self._over.wait(TURN):
