@@ -11,8 +11,8 @@ from pathlib import Path
 
 import pytest
 
+from cairnwind.boards import gpio
 from tests.conftest import CAIRNWIND, eventually
-from tests.lab.conftest import CHIP
 
 SITE = """
 site = "Bench"
@@ -37,6 +37,7 @@ def anna(tmp_path: Path) -> Path:
     """A user like any other, and a folder of hers; 'sudo' is there, and root is who asks."""
     subprocess.run(["useradd", "--home-dir", tmp_path, "anna"], check=True)
     (tmp_path / "bin").mkdir()
+    (tmp_path / "bin").chmod(0o755)
     (tmp_path / "bin" / "sudo").write_text('#!/bin/sh\nexec "$@"\n')
     (tmp_path / "bin" / "sudo").chmod(0o755)
     python = Path(os.path.realpath(sys.executable))
@@ -65,12 +66,13 @@ def as_anna(home: Path, *words: object) -> subprocess.CompletedProcess[str]:
 
 
 def test_the_line_to_type_helps(anna: Path, udev: None) -> None:
-    file = anna / "site.toml"
+    file, chip = anna / "site.toml", gpio.find("sim0")
     for link, said, device in (
-        ("kernel", f'chip = "{CHIP}"\nlines = 8', CHIP),
+        ("kernel", f'chip = "{chip}"\nlines = 8', chip),
         ("expander", 'chip = "ports-16"\nbus = "/dev/i2c-0"', "/dev/i2c-0"),
     ):
         file.write_text(SITE.format(link=link, said=said))
+        file.chmod(0o644)  # a service in this process may have said that what is written is its own alone
         os.chown(device, 0, 0)
         os.chmod(device, 0o600)
         refused = " ".join(as_anna(anna, "doctor", file).stdout.split())

@@ -73,7 +73,9 @@ class Telling:
         for take in self.listeners:
             take(changed, ended)
         for each in ended:
-            waiter = self.waiters.get(each.command.partition(".")[0])  # a phrase waits for its parts
+            waiter = self.waiters.get(each.command) or self.waiters.get(
+                each.command.rpartition(".")[0]
+            )  # a phrase waits for its parts
             if waiter is not None:
                 waiter.put(each)
 
