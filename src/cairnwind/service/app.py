@@ -271,6 +271,13 @@ class _Api:
     def _then(self, output: Output, wall: int, clocks: Callable[[int], str]) -> Why:
         """Why it was so: from the last checkpoint before that moment, and the rows since; from what there is, where there is none."""
         reader, board = self.runtime.reader, output.pin.board
+        forgotten = reader.fact("forgotten")
+        if forgotten is not None and wall < forgotten["wall"]:
+            raise CallerError(
+                "bad-value",
+                f"The journal reaches back to {clocks(forgotten['wall'])}; what was before has gone.",
+                "Ask for a later moment. How long it is kept: journal_age and journal_size in [service].",
+            )
         called = reader.called()
         reached, kept = reader.kept(reader.once(output.name), wall)
         if kept is not None:

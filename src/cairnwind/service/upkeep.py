@@ -24,8 +24,12 @@ TURN = 10.0
 """Seconds between two turns."""
 ENDS_WITHIN = 5.0
 HOUR, DAY = 3600 * NS, 86_400 * NS
+AT_A_TIME = 10.0
+"""Seconds of a turn for words of old rows."""
 CHUNK = 2_000
 """Rows that are put into the index, or taken away, in one commit: nobody who commands waits for more."""
+MANY = 200_000
+"""Rows after which a checkpoint is made, whatever the time: what goes, goes up to one."""
 BREATH = 0.05
 """Seconds between two such commits."""
 LOW = 0.95
@@ -74,21 +78,25 @@ class Upkeep:
         if wall // HOUR != self._hour:
             self._hour = wall // HOUR
             self.writer.put([("old answers", (wall - KEEP,)), ("old sessions", (wall,))])
-            if wall >= ((self.reader.fact("checkpoint") or {}).get("wall", 0)) + DAY:
+            last = self.reader.fact("checkpoint") or {"wall": 0, "seq": 0}
+            if wall >= last["wall"] + DAY or self.reader.last() > last["seq"] + MANY:
                 self.checkpoint(wall)
             self.forget(wall)
-        self.index()
+        self.index(AT_A_TIME)
         self._also(wall)
 
     # --- words --------------------------------------------------------------------------------------------
 
-    def index(self) -> None:
-        """Put the words of new rows into their index, and then those of old ones that are not there yet, from the newest back."""
+    def index(self, within: float = 1e9) -> None:
+        """Put the words of new rows into their index, and then those of old ones that are not there yet, from the newest back; for so many
+        seconds at most.
+        """
+        over = time.monotonic() + within
         last, first = self.reader.last(), (self.reader.fact("forgotten") or {"seq": 1})["seq"]
         begin, end = self.reader.worded()
         if begin > end:
             begin, end = last + 1, last
-        while not self._over.is_set() and (end < last or begin > first):
+        while not self._over.is_set() and time.monotonic() < over and (end < last or begin > first):
             if end < last:
                 low, high = end + 1, min(last, end + CHUNK)
                 end = high
@@ -100,7 +108,7 @@ class Upkeep:
     # --- checkpoints --------------------------------------------------------------------------------------
 
     def checkpoint(self, wall: int) -> None:
-        """Keep what the journal comes to by now, for each output of which it has anything new."""
+        """Keep what the journal comes to by now, for each output of which it has anything new. It counts once all have theirs."""
         reached = self.reader.last()
         for output in list(self._site().outputs.values()):
             if self._over.is_set():
@@ -116,7 +124,12 @@ class Upkeep:
                     then.see((row.wall, row.kind, name, row.text, row.data))
             if rows or kept is None:
                 self._commit([("checkpoint", (output.name, reached, wall, form(then.form())))])
-        self._commit([_fact("checkpoint", {"wall": wall, "seq": reached})])
+        whole = [*self._whole(), [reached, wall]]
+        self._commit([_fact("checkpoint", {"wall": wall, "seq": reached, "whole": whole})])
+
+    def _whole(self) -> list[list[int]]:
+        """The checkpoints that all outputs have, rising: the row that each reaches to, and its wall."""
+        return list((self.reader.fact("checkpoint") or {}).get("whole", ()))
 
     def _lately(self, subjects: list[str]) -> list[Row]:
         found = [
@@ -129,21 +142,16 @@ class Upkeep:
     # --- what goes ----------------------------------------------------------------------------------------
 
     def forget(self, wall: int) -> None:
-        """Have rows go that are too old, or too many for the size that is kept; never beyond the last checkpoint."""
+        """Have rows go that are too old, or too many for the size that is kept: all up to a checkpoint, which says what they came to."""
         site = self._site()
-        reached = (self.reader.fact("checkpoint") or {"seq": 0})["seq"]
-        gone = (self.reader.fact("forgotten") or {"seq": 1})["seq"]
-        begin = gone
-        old = min(self.reader.before(wall - site.journal_age), reached)
-        while begin <= old and not self._over.is_set():
-            begin = self._take(begin, min(begin + CHUNK, old + 1))
+        old = self.reader.before(wall - site.journal_age)
+        used = self.reader.size()[1]
+        over = self._goal(site, used) if used > site.journal_size else 0
+        for reached, made in self._whole():
+            if reached > old and self.reader.first() > over:
+                break
+            self._forget(reached, made)
         full, used = self.reader.size()
-        if used > site.journal_size:
-            while used > site.journal_size * LOW and begin <= reached and not self._over.is_set():
-                begin = self._take(begin, min(begin + CHUNK, reached + 1))
-                used = self.reader.size()[1]
-        if begin > gone:
-            log.info("the journal's rows before %d have gone; notes, starts and ends stay", begin)
         while full - used > used // 10 and not self._over.is_set():
             self._commit([("give back", ())])
             left, used = self.reader.size()
@@ -151,19 +159,37 @@ class Upkeep:
                 break  # a database that was made before it could
             full = left
 
+    def _goal(self, site: Site, used: int) -> int:
+        """The row up to which all would have to go for the size that is kept, if rows were all of one size."""
+        first, last = self.reader.first(), self.reader.last()
+        return first + round((last - first) * (1 - LOW * site.journal_size / used))
+
+    def _forget(self, reached: int, made: int) -> None:
+        """Have the rows up to a checkpoint go; from the first of them on nobody is told what was before it."""
+        begin = self.reader.first()
+        if begin > reached or self._over.is_set():
+            return
+        self._commit([_fact("forgotten", {"seq": reached + 1, "wall": made})])
+        log.info("the journal's rows up to %d go; notes, starts and ends stay", reached)
+        while begin <= reached and not self._over.is_set():
+            begin = self._take(begin, min(begin + CHUNK, reached + 1))
+        whole = [each for each in self._whole() if each[0] > reached]
+        last = self.reader.fact("checkpoint")
+        self._commit(
+            [
+                ("old aside", (reached + 1,)),
+                ("old checkpoints", (reached + 1,)),
+                _fact("checkpoint", {**last, "whole": whole}),
+            ]
+        )
+
     def _take(self, begin: int, end: int) -> int:
         """Have the rows from one number up to another go."""
         first, last = self.reader.worded()
         low, high = max(begin, first), min(end, last + 1)
-        rows: list[Written] = [("no words", (low, high))] if low < high else []
-        rows += [
-            ("old journal", (begin, end)),
-            ("old aside", (end,)),
-            ("old checkpoints", (end,)),
-            _fact("forgotten", {"seq": end}),
-        ]
+        rows: list[Written] = [("old journal", (begin, end))]
         if low < high:
-            rows.append(_fact("words", {"from": high, "to": last}))
+            rows = [("no words", (low, high)), *rows, _fact("words", {"from": high, "to": last})]
         self._commit(rows)
         return end
 

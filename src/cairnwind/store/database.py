@@ -22,6 +22,8 @@ CHECK_UP_TO = 64 << 20
 """Databases up to this many bytes are read through at every start."""
 RESERVED = 1_000_000
 """Numbers of the journal that one run may use before its log has ever been taken into the database's own file."""
+FOR_GOOD = "'note', 'start', 'shutdown'"
+"""Kinds of rows of the journal that are few, and never go."""
 SYNCHRONOUS = {"power": "FULL", "process": "NORMAL"}
 
 

@@ -23,7 +23,7 @@ from cairnwind.core.facts.interlocks import Stop, Tag
 from cairnwind.core.language.rights import Key
 from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import CallerError
-from cairnwind.store.database import connect
+from cairnwind.store.database import FOR_GOOD, connect
 
 T = TypeVar("T")
 
@@ -408,6 +408,11 @@ class Reader:
         names = list(dict.fromkeys(subjects))
         sql = f"SELECT {ROW} FROM journal WHERE subject IN ({', '.join('?' * len(names))}) AND seq > ? AND +wall <= ? ORDER BY seq"
         return [_row(each) for each in self._search(sql, (*names, seq, wall))]
+
+    def first(self) -> int:
+        """The number of the journal's first row that is not kept for good; beyond the last where there is none."""
+        row = self._one(f"SELECT seq FROM journal WHERE kind NOT IN ({FOR_GOOD}) ORDER BY seq LIMIT 1")
+        return row[0] if row else self.last() + 1
 
     def before(self, wall: int) -> int:
         """The number of the journal's last row before a moment; 0: there is none."""

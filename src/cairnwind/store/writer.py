@@ -22,10 +22,8 @@ from cairnwind.core.facts import events as ev
 from cairnwind.core.facts.history import alarm_form, claim_form, stop_form, tag_form, trip_form
 from cairnwind.core.values import jsontext
 from cairnwind.core.values.errors import CallerError
-from cairnwind.store.database import SYNCHRONOUS, connect, occupy, vacate
+from cairnwind.store.database import FOR_GOOD, SYNCHRONOUS, connect, occupy, vacate
 
-FOR_GOOD = "'note', 'start', 'shutdown'"
-"""Kinds of rows of the journal that are few, and never go."""
 STATEMENTS = {
     "journal": "INSERT INTO journal (seq, wall, kind, subject, text, command, source, data) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
     "claim": "INSERT INTO claim (output, slot, form) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET form = excluded.form",
