@@ -11,6 +11,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
+from datetime import datetime
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
@@ -330,6 +331,11 @@ def eventually(true: Callable[[], Any], within: float = 5.0) -> Any:
             return found
         assert time.monotonic() < end, f"did not come true within {within} s"
         time.sleep(0.01)
+
+
+def half_a_day_away() -> str:
+    """A time of day that is not near, whenever tests are run."""
+    return f"{(datetime.now().hour + 12) % 24:02}:00"
 
 
 def of_kind(said: list[Any], kind: type) -> list[Any]:

@@ -9,6 +9,7 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
+from urllib.parse import urljoin
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
@@ -154,7 +155,7 @@ def test_it_can_be_installed_and_shows_nothing_old_without_a_network(
         "standalone",
         "application/manifest+json",
     )
-    assert running.http("GET", manifest.json()["icons"][0]["src"], key=None).status_code == 200
+    assert running.http("GET", urljoin("/", manifest.json()["icons"][0]["src"]), key=None).status_code == 200
     context = browser.new_context()
     page = context.new_page()
     page.goto(running.service.sign_in_link())

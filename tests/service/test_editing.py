@@ -20,7 +20,7 @@ from cairnwind.core.values.fact import alike
 from cairnwind.core.values.settings import FULL
 from cairnwind.site import read_text
 from cairnwind.site.saving import Saving
-from tests.conftest import SITE, Running, cairnwind, eventually
+from tests.conftest import SITE, Running, cairnwind, eventually, half_a_day_away
 from tests.service.test_safe import on
 
 WRITTEN = """
@@ -137,7 +137,7 @@ def test_what_is_called_otherwise_keeps_what_is_known_by_its_name(running: Runni
     site.turn("gallery", "40 %", lasting="until released")
     anna.turn("gallery", "70 %", lasting="1 h")
     site.lock("vent", "ladder")
-    site.add_schedule(name="late", do="turn gallery to 10 % for 1 h", from_="23:00")
+    site.add_schedule(name="late", do="turn gallery to 10 % for 1 h", from_=half_a_day_away())
     said = site.edit({"do": "rename", "what": "output", "name": "gallery", "to": "long-room"},
                      {"do": "rename", "what": "output", "name": "vent", "to": "flue"})  # fmt: skip
     assert "output gallery is called long-room from now on, at safe meanwhile" in said.reason

@@ -17,7 +17,7 @@ from cairnwind.site import read_text, rows
 from cairnwind.site.editing import edit
 from cairnwind.site.edits import Edit
 from cairnwind.site.trouble import SiteFileError
-from tests.conftest import Running, eventually
+from tests.conftest import Running, eventually, half_a_day_away
 
 ROW = """
 [outputs.bay]
@@ -149,7 +149,7 @@ def test_a_row_comes_is_walked_through_is_renamed_and_goes(tmp_path: Path) -> No
         most = max(most, len(on))
     assert most == 1
     site.turn("bay-7", "on", lasting="until released", wait="5 s")
-    site.add_schedule(name="late", do="turn bay-3 on for 1 h", from_="23:00")
+    site.add_schedule(name="late", do="turn bay-3 on for 1 h", from_=half_a_day_away())
     then = datetime.now(UTC).isoformat()
     site.rename("outputs", "bay", "stall")
     eventually(lambda: link.level("stall-7") == 0)

@@ -94,7 +94,7 @@ class Site:
     )
     proxies: tuple[str, ...] = written(
         "addresses of such proxies: what they say of who asks is believed, and of nobody else",
-        entries.hosts,
+        entries.addresses,
         default=("127.0.0.1", "::1"),
         unsaid='["127.0.0.1", "::1"]',
         kinds=(SERVICE,),

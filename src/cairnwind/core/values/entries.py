@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ipaddress
 import re
 from fractions import Fraction
 
@@ -221,6 +222,16 @@ def rated(value: object) -> tuple[int, int]:
 def a(dimension: str, value: object, bare: str | None = None) -> Fraction:
     """A quantity with its unit: ``a("power", "85 W")``."""
     return parse(value, f"a {dimension}", bare=bare)
+
+
+def addresses(value: object) -> tuple[str, ...]:
+    """A list of IP addresses."""
+    try:
+        if not isinstance(value, list):
+            raise ValueError
+        return tuple(str(ipaddress.ip_address(each)) for each in value)
+    except ValueError:
+        raise CallerError("", f"{value!r} is not a list of IP addresses.", 'Write ["127.0.0.1"].') from None
 
 
 def outside(value: object) -> str:
