@@ -132,7 +132,7 @@ def test_the_trolley_is_steered_and_its_stick_too(demo: Demo) -> None:
     rows = eventually(let_go)
     assert max(value for value in rows["values"] if value is not None) == pytest.approx(moved["left"])
     rising = [value for value in rows["values"] if value]
-    assert len(rising) > 3, "it was not thrown at full"
+    assert len(rising) >= 2, "it was not thrown at full"
     for volts in ("2.5 V", "4.3 V"):
         demo.cli("pretend", "stick-along", volts)
         eventually(

@@ -179,12 +179,12 @@ def _bring_up(path: Path, version: int, steps: list[tuple[int, str]]) -> None:
         connection.execute("PRAGMA journal_mode = DELETE")
         if version:
             copy(connection, before(path, version))
-        else:
-            connection.execute("PRAGMA auto_vacuum = INCREMENTAL")
         for number, sql in steps:
             if number > version:
+                # the first thing in the first step, or a power cut would leave a database that is nobody's
+                first = "" if version or number > steps[0][0] else "PRAGMA auto_vacuum = INCREMENTAL;"
                 connection.executescript(
-                    f"BEGIN; {sql}; PRAGMA application_id = {APPLICATION_ID}; PRAGMA user_version = {number}; COMMIT;"
+                    f"BEGIN; {first} {sql}; PRAGMA application_id = {APPLICATION_ID}; PRAGMA user_version = {number}; COMMIT;"
                 )
         if (
             version and path.stat().st_size <= CHECK_UP_TO
