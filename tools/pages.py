@@ -7,7 +7,7 @@ from pathlib import Path
 from packaging.requirements import Requirement
 
 from cairnwind.commands.page import table
-from cairnwind.core.values.optional import EXTRAS
+from cairnwind.optional import EXTRAS
 from cairnwind.service.calls import role_table
 from cairnwind.service.drawing import draw
 from cairnwind.site.circuits import circuit as circuit_of

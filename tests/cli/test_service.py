@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import socket
@@ -97,6 +98,9 @@ def test_what_is_there_stays_and_what_cannot_be_is_said(tmp_path: Path) -> None:
     )
     shown = cairnwind("service", "install", str(file), "--root", str(root), "--dry").stdout
     assert "ExecStart=" in shown
+    assert not json.loads(cairnwind("service", "install", str(file), "--root", str(root), "--json").stdout)[
+        "done"
+    ], "nobody was asked"
     assert not root.exists()
     assert install(root, file).returncode == 0
     there = root / "etc/cairnwind/site.toml"

@@ -92,6 +92,14 @@ def test_what_was_backed_up_while_it_ran_is_served_elsewhere(running: Running, t
     assert done.returncode == 0, done.stderr
     assert "There is no serial port /dev/ttyUSB77" in done.stderr
     assert "the text of the first key" in done.stderr
+    half = tmp_path / "half"
+    half.mkdir()
+    (half / "maps").write_text("a file where a folder should be")
+    failed = cairnwind(
+        "restore", str(tmp_path / "it.zip"), "--state", str(half / "state"), "--site", str(half)
+    )
+    assert (failed.returncode, "could not be put back" in failed.stderr) == (9, True)
+    assert {each.name for each in half.rglob("*")} <= {"maps", "state", "lock"}, "all of it, or nothing"
     again = cairnwind(
         "restore", str(tmp_path / "it.zip"), "--state", str(there / "state"), "--site", str(there)
     )

@@ -19,7 +19,7 @@ from typing import Any, ClassVar
 
 from cairnwind.boards.facts import Broker
 from cairnwind.core.values.errors import BoardError, CallerError
-from cairnwind.core.values.optional import needs
+from cairnwind.optional import needs
 
 OUTCOME_LASTS, EVENT_LASTS, ORDER_LASTS = 60, 7 * 86_400, 5
 """Seconds after which the broker no longer delivers an outcome, an event, and what a board is told: an old order is none."""

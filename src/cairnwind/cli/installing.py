@@ -43,9 +43,8 @@ def service() -> None:
 @DRY
 @YES
 @as_json
-@click.pass_context
 def install(
-    ctx: click.Context, site_file: str, name: str, root: str, program: str | None, replace: bool, dry: bool, yes: bool, as_json: bool,
+    site_file: str, name: str, root: str, program: str | None, replace: bool, dry: bool, yes: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Have SITE_FILE served from the start of this machine on. What it puts where is shown first."""
     from cairnwind.cli import show
@@ -57,35 +56,21 @@ def install(
     copies = _copies(Path(site_file), site, its, root, replace)
     files, commands = its.files(), its.commands(root)
     if as_json:
-        shown = {
-            "name": name,
-            "files": files,
-            "copies": {str(to): str(source) for source, to in copies},
-            "commands": commands,
-        }
-        show.emit({**shown, "done": not dry})
+        dry = dry or not yes  # nobody could be asked
+        told = {str(to): str(source) for source, to in copies}
+        shown = {"name": name, "files": files, "copies": told, "commands": commands, "done": not dry}
     else:
         _show(files, copies, commands)
         if warnings.findings:
             click.echo(f"cairnwind check {site_file} has {len(warnings.findings)} things to say of it.")
-    if dry:
-        return
-    _as_root(root)
-    if not yes and not as_json:
-        click.confirm("Do it?", abort=True)
-    for source, to in copies:
-        to.parent.mkdir(parents=True, exist_ok=True)
-        if source.is_dir():
-            shutil.copytree(source, to, dirs_exist_ok=True)
-            continue
-        if to.exists() and to.read_bytes() != source.read_bytes():
-            shutil.copy2(to, f"{to}.before")
-        shutil.copy2(source, to)
-    for path, text in files.items():
-        _placed(root, path).parent.mkdir(parents=True, exist_ok=True)
-        _placed(root, path).write_text(text, "utf-8")
-    _run(commands)
-    if as_json or root:
+    if not dry:
+        _as_root(root)
+        if not yes:
+            click.confirm("Do it?", abort=True)
+        _do(copies, files, commands, root)
+    if as_json:
+        show.emit(shown)
+    if as_json or root or dry:
         return
     click.echo(f"{site.name} is served, now and from each start of this machine on.")
     click.echo(f"  how it fares   systemctl status {name}; journalctl -u {name}")
@@ -126,6 +111,23 @@ def remove(name: str, root: str, dry: bool, yes: bool) -> None:
         _placed(root, path).unlink()
     if not root:
         _run([["systemctl", "daemon-reload"]])
+
+
+def _do(
+    copies: Iterable[tuple[Path, Path]], files: dict[str, str], commands: Iterable[list[str]], root: str
+) -> None:
+    for source, to in copies:
+        to.parent.mkdir(parents=True, exist_ok=True)
+        if source.is_dir():
+            shutil.copytree(source, to, dirs_exist_ok=True)
+            continue
+        if to.exists() and to.read_bytes() != source.read_bytes():
+            shutil.copy2(to, f"{to}.before")
+        shutil.copy2(source, to)
+    for path, text in files.items():
+        _placed(root, path).parent.mkdir(parents=True, exist_ok=True)
+        _placed(root, path).write_text(text, "utf-8")
+    _run(commands)
 
 
 def _unit_files(name: str) -> Iterator[str]:

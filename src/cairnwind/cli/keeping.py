@@ -15,6 +15,7 @@ from cairnwind.core.values.errors import CallerError, Trouble
 from cairnwind.core.values.quantities import show_size
 
 if TYPE_CHECKING:
+    from cairnwind.folder import Folder
     from cairnwind.store.backups import About
 
 
@@ -143,15 +144,13 @@ def _shown(file: Path, about: About) -> None:
     )
 
 
-def _missing(site_file: Path, where: object) -> list[str]:
+def _missing(site_file: Path, where: Folder) -> list[str]:
     """What there has to be said of a site that comes to this machine."""
     from cairnwind.boards.doctor import examine
-    from cairnwind.folder import Folder
     from cairnwind.service.around import look
     from cairnwind.site import read_site
     from cairnwind.site.beside import certificates, secrets
 
-    assert isinstance(where, Folder)
     if not site_file.exists():
         return ["a site file: it was served without one"]
     try:

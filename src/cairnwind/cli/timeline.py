@@ -10,8 +10,8 @@ from zoneinfo import ZoneInfo
 from cairnwind.core.explain.rehearsal import Bar, Rehearsed
 from cairnwind.core.facts.site import Site
 from cairnwind.core.values.errors import CallerError
-from cairnwind.core.values.optional import needs
 from cairnwind.core.values.quantities import NS
+from cairnwind.optional import needs
 
 INK, FAINT, EDGE = "#2b2722", "#ece7df", "#b9afa1"
 LANES = {"plan": "#2f7d8c", "person": "#c4713b", "reflex": "#7a6a9b", "rest": "#8c8c84"}

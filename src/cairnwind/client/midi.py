@@ -14,7 +14,7 @@ from pathlib import Path
 
 from cairnwind.core.values import pitch
 from cairnwind.core.values.errors import CallerError
-from cairnwind.core.values.optional import needs
+from cairnwind.optional import needs
 
 MOST_BYTES = 1 << 20
 MOST_EVENTS = 100_000

@@ -77,7 +77,7 @@ class KeypadRemote(Remote):
             )  # fmt: skip
         if not keys or set(keys) - KEYS:
             raise CallerError(
-                "value", f"The keys of {self.name} are digits, # and *.", 'Write them in a row: "4711#", # for Enter and * for Escape.'
+                "bad-value", f"The keys of {self.name} are digits, # and *.", 'Write them in a row: "4711#", # for Enter and * for Escape.'
             )  # fmt: skip
         said = ""
         for key in keys:

@@ -36,7 +36,7 @@ class Backups:
     def folder(self) -> Path:
         """Where they are."""
         told = self._site().backup_to
-        return Path(told).expanduser() if told else self._database.parent / FOLDER
+        return Path(told) if told else self._database.parent / FOLDER
 
     def all(self) -> list[Backup]:
         """Those that are there, the newest first."""

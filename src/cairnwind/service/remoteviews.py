@@ -80,7 +80,7 @@ class RemoteViews:
                 "refused", f"{name} has no keys to press.", "Name a [remote.keypad.…] of the site file."
             )
         if not isinstance(keys, str):
-            raise CallerError("value", "Which keys is not said.", f'Write {{"keys": "4711{ENTER}"}}.')
+            raise CallerError("bad-value", "Which keys is not said.", f'Write {{"keys": "4711{ENTER}"}}.')
         if caller_key().only:
             self.desk.deny(caller(), f"a key for some outputs may not press the keys of {name}", "operate")
         return answer({"remote": name, "pressed": len(keys), "said": remote.press(keys)})

@@ -17,8 +17,8 @@ from typing import TYPE_CHECKING, Any
 
 from cairnwind.core.facts.site import LOOPBACK, Site
 from cairnwind.core.values.errors import CallerError
-from cairnwind.core.values.optional import needs
 from cairnwind.folder import Folder
+from cairnwind.optional import needs
 from cairnwind.remotes.address import near, outside
 from cairnwind.service import notify
 from cairnwind.service.startup import Machine

@@ -101,7 +101,7 @@ class Unit(NamedTuple):
         classes = [name for each in self.accesses for name in each.classes]
         written = [
             self.folder,
-            *([self.site.backup_to] if self.site.backup_to else []),
+            *([f"-{_quoted(self.site.backup_to)}"] if self.site.backup_to else []),
             *(["/sys/devices"] if any(each.written for each in self.accesses) else []),
         ]
         bind = "CAP_NET_BIND_SERVICE" if _privileged(self.site) else ""

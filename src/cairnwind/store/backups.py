@@ -14,6 +14,7 @@ import shutil
 import sqlite3
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Iterable, Mapping
 from contextlib import closing, suppress
 from datetime import UTC, datetime, timedelta
@@ -144,14 +145,11 @@ def look(path: Path) -> About:
         KeyError,
         TypeError,
         zipfile.BadZipFile,
+        zlib.error,
         EOFError,
         NotImplementedError,
         RuntimeError,
     ) as error:
-        raise CallerError(
-            "backup", f"{path} is no backup that is whole: {error}.", "Take another one; nothing was done."
-        ) from None
-    except zipfile.zlib.error as error:  # type: ignore[attr-defined]
         raise CallerError(
             "backup", f"{path} is no backup that is whole: {error}.", "Take another one; nothing was done."
         ) from None
@@ -166,36 +164,39 @@ def restore(path: Path, about: About, database: Path, folder: Path, now: datetim
         raise CallerError(
             "backup", f"{path} was made by a newer version ({about.version}); this one cannot read it.", f"Install Cairnwind {about.version} or a newer one."
         )  # fmt: skip
+    names = [name.removeprefix(SITE) for name in about.files if name.startswith(SITE)]
+    places = {database: DATABASE, **{folder / name: f"{SITE}{name}" for name in names}}
     aside = f".before-{now.astimezone(UTC):{STAMP}}"
     try:
         with zipfile.ZipFile(path) as archive:
-            part = database.with_name(f"{database.name}.part")
-            _unpacked(archive, DATABASE, part)
-            with closing(sqlite3.connect(part, isolation_level=None)) as connection:
-                _as_restored(connection, path.name, about, now)
-            for each in (
-                database,
-                *(database.with_name(f"{database.name}-{end}") for end in ("wal", "shm", "journal")),
-            ):
-                if each.exists():
-                    each.replace(each.with_name(f"{each.name}{aside}"))
-            part.replace(database)
-            names = [name.removeprefix(SITE) for name in about.files if name.startswith(SITE)]
-            for name in names:
-                there = folder / name
+            for there, name in places.items():  # all is there before anything takes its place
                 there.parent.mkdir(parents=True, exist_ok=True)
-                part = there.with_name(f"{there.name}.part")
-                _unpacked(archive, f"{SITE}{name}", part)
-                if there.exists() and there.read_bytes() != part.read_bytes():
-                    there.replace(there.with_name(f"{there.name}{aside}"))
-                part.replace(there)
+                _unpacked(archive, name, _part(there))
+        with closing(sqlite3.connect(_part(database), isolation_level=None)) as connection:
+            _as_restored(connection, path.name, about, now)
+        for end in ("wal", "shm", "journal"):
+            beside = database.with_name(f"{database.name}-{end}")
+            if beside.exists():
+                beside.replace(beside.with_name(f"{beside.name}{aside}"))
+        for there in places:
+            if there.exists() and (there == database or there.read_bytes() != _part(there).read_bytes()):
+                there.replace(there.with_name(f"{there.name}{aside}"))
+            _part(there).replace(there)
     except (OSError, sqlite3.Error) as error:
         raise CallerError(
             "backup",
             f"It could not be put back: {error}.",
             f"What was there is beside it, with {aside} at its end.",
         ) from None
+    finally:
+        for there in places:
+            with suppress(OSError):
+                _part(there).unlink(missing_ok=True)
     return names
+
+
+def _part(path: Path) -> Path:
+    return path.with_name(f"{path.name}.part")
 
 
 def _unpacked(archive: zipfile.ZipFile, name: str, to: Path) -> None:

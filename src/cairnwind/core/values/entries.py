@@ -245,7 +245,7 @@ def outside(value: object) -> str:
 
 def folder(value: object) -> str:
     """The whole path of a folder."""
-    if not text(value).startswith(("/", "~/")):
+    if not text(value).startswith("/"):
         raise CallerError(
             "",
             f"{value!r} is not the whole path of a folder.",
