@@ -26,6 +26,8 @@ OUTCOME_LASTS, EVENT_LASTS, ORDER_LASTS = 60, 7 * 86_400, 5
 Take = Callable[[str, bytes, bool], None]
 KEEP_ALIVE, PATIENT = 5, 60
 """Seconds after which a silent peer is asked whether it is there; where what others send may stand before its answer, too."""
+FLOODED = ("commands-", "stops-")
+"""Parts by which anybody's messages come."""
 LITTLE = 32 << 10
 """Bytes that may wait in this machine where others send: what is read slowly waits at the broker."""
 
@@ -109,12 +111,12 @@ class Connection:
         self._client.on_connect_fail = self._not_reached
         self._client.on_socket_open = lambda client, data, sock: self._opened(sock)
         self._client.on_message = self._message
-        self._client.connect_async(broker.host, broker.port, PATIENT if part else KEEP_ALIVE)
+        self._client.connect_async(broker.host, broker.port, PATIENT if part in FLOODED else KEEP_ALIVE)
         self._client.loop_start()
 
     def _opened(self, sock: Any) -> None:
         no_delay(sock)
-        if self.part and hasattr(sock, "setsockopt"):
+        if self.part in FLOODED and hasattr(sock, "setsockopt"):
             sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, LITTLE)
 
     def _secure(self) -> None:

@@ -289,8 +289,10 @@ class Worker(ABC):
             found.remove(self.wake)
         return found
 
-    def seen(self, line: int, high: bool, edge: int = 0, *, settled: bool = False) -> None:
-        """A digital input, or a tried pin, is high or low. ``settled``: the board has debounced it."""
+    def seen(
+        self, line: int, high: bool, edge: int = 0, *, settled: bool = False, causes: tuple[str, ...] = ()
+    ) -> None:
+        """A digital input, or a tried pin, is high or low. ``settled``: the board has debounced it; ``causes``: reflexes elsewhere that led to it."""
         input = self.inputs.get(line)
         if input is not None and input.kind == "encoder":
             if self.heard.shown.get(line) != high or self.heard.again(input):
@@ -305,7 +307,7 @@ class Worker(ABC):
         elif input is not None and (edge or self.heard.shown.get(line) != high or self.heard.again(input)):
             self.heard.shown[line] = high
             active = wire.active(input, high)
-            self._report(ev.InputSeen(self.clock(), input.name, active, edge, settled))
+            self._report(ev.InputSeen(self.clock(), input.name, active, edge, settled, causes=causes))
         if line in self.tried:
             reading = self.readings.setdefault(line, {})
             level = 1_000_000 if high else 0

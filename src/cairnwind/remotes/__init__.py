@@ -5,18 +5,21 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from cairnwind.boards.facts import Broker
     from cairnwind.core.facts.site import Site
     from cairnwind.folder import Folder
     from cairnwind.remotes.desk import Desk
     from cairnwind.remotes.remote import Remote
 
 
-def opened(site: Site, desk: Desk, store: Any, folder: Folder) -> list[Remote]:
-    """The remotes that the site file asks for, to be started. ``store`` has a ``reader`` and a ``writer``."""
+def opened(site: Site, desk: Desk, store: Any, folder: Folder, broker: Broker | None = None) -> list[Remote]:
+    """The remotes that the site file asks for, to be started. ``store`` has a ``reader`` and a ``writer``; ``broker`` is where other sites are, where
+    the site that is given is only a part of one."""
     from cairnwind.remotes.progress import Progress  # the service is safe before it looks beyond itself
     from cairnwind.site import remotes as facts
 
     found: list[Remote] = []
+    at = site.broker or broker
 
     def progress(way: str) -> Progress:
         return Progress(way, store.reader, store.writer)
@@ -53,6 +56,11 @@ def opened(site: Site, desk: Desk, store: Any, folder: Folder) -> list[Remote]:
                 from cairnwind.remotes.surface import SurfaceRemote
 
                 found.append(SurfaceRemote(desk, told))
+            case facts.OtherSite():
+                from cairnwind.remotes.othersite import SiteRemote
+
+                assert at is not None
+                found.append(SiteRemote(desk, told, at, folder.secret))
             case facts.Hook() | facts.Mail():
                 from cairnwind.remotes.outward import HookRemote, MailRemote
 

@@ -51,8 +51,11 @@ class Desk(Protocol):
         told: Told,
         *,
         rank: Rank = Rank.HAND,
+        causes: tuple[str, ...] = (),
+        now: bool = False,
     ) -> None:
-        """A lease of ``span`` nanoseconds in a slot: made, brought to another value, or only renewed."""
+        """A lease of ``span`` nanoseconds in a slot: made, brought to another value, or only renewed. ``causes``: reflexes of another site that led to it;
+        ``now``: where it is not permitted now it leaves no claim."""
 
     def renew(self, source: Source, output: str, slot: str, told: Told) -> None:
         """A lease in a slot goes on as it is."""
@@ -68,6 +71,9 @@ class Desk(Protocol):
 
     def let_go(self, source: Source, name: str) -> None:
         """Everything of a pad is let go."""
+
+    def causes(self, kind: str, name: str) -> tuple[str, ...]:
+        """The reflexes that led to what an 'output' or 'input' does now."""
 
     def barred(self, key: str) -> str:
         """Why who carries this key may not even look now; empty if they may."""

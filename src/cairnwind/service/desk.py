@@ -243,6 +243,8 @@ class Desk:
         told: Told,
         *,
         rank: Rank = Rank.HAND,
+        causes: tuple[str, ...] = (),
+        now: bool = False,
     ) -> None:
         """A lease of ``span`` nanoseconds in a slot: made, brought to another value, or only renewed."""
 
@@ -252,8 +254,12 @@ class Desk:
             at, number = clock(), self.runtime.command_id()
             claim = self.runtime.slots.claims.get(self.runtime.slots.find(output, slot) or 0)
             if claim is not None and claim.lifetime == lease(span) and claim.source == source:
-                return self.asking(source).renewal(ev.Renew(at, number, source, output, slot, setting)), found
-            return ev.Wish(at, number, source, output, setting, rank, slot, Lifetime("lease", span)), found
+                renewal = ev.Renew(at, number, source, output, slot, setting, causes, now)
+                return self.asking(source).renewal(renewal), found
+            life = Lifetime("lease", span)
+            return ev.Wish(
+                at, number, source, output, setting, rank, slot, life, causes=causes, now=now
+            ), found
 
         self._ask(make, told)
 
@@ -399,6 +405,10 @@ class Desk:
         """An output as HTTP shows it; None if there is none of this name."""
         found = self.runtime.publisher.find(name)
         return None if found is None else shapes.output_form(found)
+
+    def causes(self, kind: str, name: str) -> tuple[str, ...]:
+        """The reflexes that led to what an 'output' or 'input' does now."""
+        return self.runtime.engine.state.causes.of(kind, name)
 
     def output_now(self, name: str) -> Any:
         """An output's picture."""

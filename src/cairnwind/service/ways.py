@@ -81,7 +81,8 @@ class Ways:
 
     def _made(self, site: Site, names: Iterable[str]) -> list[Remote]:
         told = tuple(each for each in site.remotes if each.name in names)
-        return opened(replace(site, remotes=told, broker=None), self._desk, self._desk.runtime, self._folder)
+        some = replace(site, remotes=told, broker=None)
+        return opened(some, self._desk, self._desk.runtime, self._folder, site.broker)
 
 
 def _stop(remote: Remote) -> None:

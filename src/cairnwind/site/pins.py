@@ -16,6 +16,9 @@ def resolve(text: object, boards: dict[str, Board]) -> Pin:
     bare = _NUMBER.fullmatch(str(text).strip())
     if bare:
         raise _bare(text, bare.group(1), int(bare.group(2)), boards)
+    called = _called(text, boards)
+    if called is not None:
+        return called
     match = _FORM.fullmatch(text.strip()) if isinstance(text, str) else None
     if match is None:
         raise CallerError(
@@ -30,6 +33,21 @@ def resolve(text: object, boards: dict[str, Board]) -> Pin:
             "unknown-name", f"There is no board called '{name}'.", nearest(name, boards) or _known(boards)
         )
     return _position(board, position) if position else _line(board, int(line))
+
+
+def _called(text: object, boards: dict[str, Board]) -> Pin | None:
+    """A line that is called by a name there, as those of another site are."""
+    name, colon, line = str(text).partition(":")
+    board = boards.get(name.strip())
+    called = board.called if board is not None and colon else ()
+    if board is None or not called or re.fullmatch(r"line-\d+", line.strip()):
+        return None
+    if line.strip() not in called:
+        raise CallerError(
+            "unknown-name", f"Nothing of {board.name} is called '{line.strip()}'.",
+            nearest(line.strip(), called) or f"It takes: {', '.join(called)}.",
+        )  # fmt: skip
+    return board.pin(called.index(line.strip()))
 
 
 def _position(board: Board, name: str) -> Pin:
@@ -65,7 +83,7 @@ def _line(board: Board, line: int) -> Pin:
                 "bad-value", f"Line {line} of board {board.name} is the board's own, and is not brought out.", f"Lines that are: {_runs(board.lines)}."
             )  # fmt: skip
         if line < board.line_count:
-            return Pin(board.name, line)
+            return board.pin(line)
         raise CallerError(
             "unknown-name",
             f"Board {board.name} has no line {line}.",

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from cairnwind.boards.facts import Broker
 from cairnwind.boards.serialports import BAUDS, PARITY, STOP_BITS
+from cairnwind.core.facts.claims import Rank
 from cairnwind.core.facts.telling import LEAST_SEVERITY, WHICH_EVENTS, WHICH_OUTPUTS
 from cairnwind.core.values import entries
 from cairnwind.core.values.errors import CallerError
@@ -81,6 +82,7 @@ def _mailboxes(value: object) -> tuple[str, ...]:
     return tuple(_mailbox(each) for each in (value if isinstance(value, list) and value else [value]))
 
 
+RANKS = {rank.word: rank for rank in Rank}
 CERTIFICATES = ("authority", "certificate", "certificate_key")
 AUTHORITY = written(
     "the path of the certificate that signed its own; those that the machine trusts unless said",
@@ -166,6 +168,35 @@ class Surface:
 
 
 @fact
+class OtherSite:
+    """Another site that uses outputs and inputs of this one, by the broker."""
+
+    name: str
+    site: str = written(
+        'the other site\'s name, as its file says it: `"Saltmarsh Kiln House"`',
+        entries.text,
+        needed='Say which: site = "Saltmarsh Kiln House".',
+    )
+    key: str = written(
+        "the key that says what it may command here",
+        entries.text,
+        needed='Say by which key: key = "kiln house".',
+    )
+    secret: str = written(
+        "the name of the words that both sites keep secret: a file of the state folder, or an environment variable",
+        entries.text,
+        needed='Name the secret that both sites have: secret = "yard-words".',
+    )
+    rank: Rank = written(
+        'the rank of what it wants here: `"plan"`, `"reflex"`, `"person"` or `"hand"`',
+        lambda value: RANKS[entries.choice(value, tuple(RANKS))],
+        name="as",
+        default=Rank.REFLEX,
+        unsaid='"reflex"',
+    )
+
+
+@fact
 class Hook:
     """An address that is told what happens."""
 
@@ -206,7 +237,7 @@ class Mail:
 
 
 ONES: dict[str, type[Any]] = {"modbus": Modbus, "surface": Surface}
-NAMED: dict[str, type[Any]] = {"line": Line, "keypad": Keypad, "hook": Hook, "mail": Mail}
+NAMED: dict[str, type[Any]] = {"line": Line, "keypad": Keypad, "site": OtherSite, "hook": Hook, "mail": Mail}
 """Ways in and out by the table that describes them, of which there is one, or one for each name."""
 
 
@@ -223,6 +254,14 @@ def read(remotes: Table) -> tuple[Any, ...]:
             continue
         found += [_one(each, remotes.within(kind, name), name=name) for name in named]
     remotes.nothing_else(("broker", *ONES, *NAMED))
+    if not isinstance(remotes.values.get("broker"), dict):
+        for each in found:
+            if isinstance(each, OtherSite):
+                remotes.reader.point(
+                    ("remote", "site", each.name), each.name,
+                    CallerError("", f"remote {each.name}: other sites are met at a broker", 'Say where it is: [remote.broker] address = "mqtt://127.0.0.1:1883".'),
+                    key=True,
+                )  # fmt: skip
     names = [each.name for each in found if each is not None]
     for name in {name for name in names if names.count(name) > 1 or (name == "broker")}:
         remotes.reader.point(

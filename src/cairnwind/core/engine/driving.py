@@ -6,10 +6,12 @@
 from __future__ import annotations
 
 from cairnwind.core.facts import events as ev
+from cairnwind.core.facts.claims import Rank
 from cairnwind.core.rules.gates import Armed
 from cairnwind.core.state.drive import ANSWER_WITHIN, CALM, HOME, ORDER
 from cairnwind.core.state.standing import Standing
 from cairnwind.core.state.turn import Turn
+from cairnwind.core.values.fact import replace
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import Setting, encode
 
@@ -64,11 +66,17 @@ class Driving:
         assert drive.pending is not None
         drive.ends = _ends(turn, s, drive.pending)
         lasts = 0 if drive.ends is None else drive.ends - turn.now.mono
-        return ev.Drive(s.output.name, drive.generation, drive.pending, lasts, ended)
+        order = ev.Drive(s.output.name, drive.generation, drive.pending, lasts, ended)
+        if not turn.state.site.boards[s.output.pin.board].decides:
+            return order
+        leader = s.claims.leader
+        now = leader is not None and leader.rank >= Rank.PERSON and not leader.patient
+        return replace(order, causes=turn.state.causes.of_output(s), now=now)
 
     def fail(self, turn: Turn, s: Standing, reason: str) -> None:
-        """What was on its way did not get through."""
-        tried = s.drive.unanswered()
+        """What was on its way did not get through, or what was confirmed is no longer known."""
+        was = s.drive.confirmed
+        tried = s.drive.unanswered() or was
         assert tried is not None
         s.known.how = ""
         self._armed.gates.noticed(turn, s)

@@ -223,7 +223,7 @@ class Engine:
         return OutputNow(
             s.output, motion.wanted, s.claims.leader, s.claims.all, gating.refusal, gating.allowed, drive.pending, drive.confirmed,
             s.known.how, s.known.since, board.up, board.reason, drive.fault, drive.attempts, motion.moving, gating.keeping,
-            self._armed.gates.grace(s), drive.why,
+            self._armed.gates.grace(s), drive.why, drive.theirs,
         )  # fmt: skip
 
     def left(self, name: str, now: Instant) -> list[Left]:

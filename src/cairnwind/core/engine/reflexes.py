@@ -41,8 +41,6 @@ class Reflexes:
     def __init__(self, armed: Armed, courses: Courses) -> None:
         self._armed, self._courses = armed, courses
         self.all: dict[str, _Running] = {}
-        self._causes: dict[str, tuple[str, ...]] = {}
-        """By output: the reflexes that led to what it does now, the first one first."""
 
     def arm(self, rules: Iterable[Rule]) -> None:
         """Those of the rules that are reflexes hold from now on."""
@@ -98,7 +96,7 @@ class Reflexes:
         behalf = For(f"reflex-{turn.sequence}", Source("reflex", rule.name), rule.rank, slot, life)
         self._courses.run(turn, rule.course.steps, behalf)
         for name in rule.course.outputs:
-            self._causes[name] = (*running.chain, rule.name)
+            turn.state.causes.put("output", name, (*running.chain, rule.name))
 
     def _hold(self, turn: Turn, running: _Running) -> None:
         if running.watch.value:
@@ -110,7 +108,7 @@ class Reflexes:
             s = turn.standing(name)
             claim = held(s.claims.all, slot)
             if claim is not None:
-                self._causes[name] = (*self._chain(turn, running.rule), running.rule.name)
+                turn.state.causes.put("output", name, (*self._chain(turn, running.rule), running.rule.name))
                 turn.end(s, claim, f"{running.rule.condition.text} is no longer so")
 
     def due(self, turn: Turn, name: str, slot: str) -> None:
@@ -131,18 +129,13 @@ class Reflexes:
 
     def _chain(self, turn: Turn, rule: Reflex) -> tuple[str, ...]:
         """The reflexes that led to what it looks at."""
+        causes = turn.state.causes
         chains = [
-            self._cause(turn, name) for kind, name in rule.condition.about if kind in ("output", "claims")
+            causes.of("input", name) if kind == "input" else causes.of_output(turn.standing(name))
+            for kind, name in rule.condition.about
+            if kind in ("input", "output", "claims")
         ]
         return max(chains, key=len, default=())
-
-    def _cause(self, turn: Turn, output: str) -> tuple[str, ...]:
-        chain = self._causes.get(output, ())
-        leader = turn.standing(output).claims.leader
-        if chain and leader is not None and leader.source.surface != "reflex":
-            del self._causes[output]  # somebody else has it now
-            return ()
-        return chain
 
     def _round(self, turn: Turn, running: _Running) -> bool:
         running.chain = self._chain(turn, running.rule)
@@ -175,7 +168,7 @@ class Reflexes:
             return
         running.suspended, running.chain = "", ()
         for name in running.rule.course.outputs:
-            self._causes.pop(name, None)
+            turn.state.causes.put("output", name, ())
         text = f"'{event.reflex}' works again"
         turn.record(sequence, "command", event.reflex, text, event, {"verb": "resume"})
         turn.effect(ev.Changed("site", ""))

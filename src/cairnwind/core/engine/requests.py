@@ -79,7 +79,7 @@ class Requests:
         if not turn.recording:
             turn.refuse(event, sequence, turn.no_journal(), setting)
             return False
-        if event.rank < Rank.PERSON or event.when_possible:
+        if (event.rank < Rank.PERSON and not event.now) or event.when_possible:
             return True
         if found is None and s.gating.ruled and setting.on:
             found = self._armed.gates.would(turn, s, event.rank)
@@ -111,6 +111,8 @@ class Requests:
             ends_mono, ends_wall, event.scene, event.when_possible,
         )  # fmt: skip
         before = held(s.claims.all, event.slot)
+        if event.causes or event.source.surface == "site":
+            turn.state.causes.put("output", s.output.name, event.causes)
         if event.scene:
             turn.state.scenes.setdefault(event.scene, {})[s.output.name, event.slot] = sequence
         if claim.rank is Rank.PLAN:
@@ -155,13 +157,16 @@ class Requests:
             return
         sequence = turn.number()
         wish = ev.Wish(
-            event.at, event.command, event.source, event.output, event.setting, claim.rank, claim.slot, claim.lifetime
+            event.at, event.command, event.source, event.output, event.setting, claim.rank, claim.slot, claim.lifetime,
+            now=event.now,
         )  # fmt: skip
         if not self._permitted(turn, s, wish, event.setting, sequence):
             return
         setting = event.setting
         if type(setting) is Program:
             setting = setting.starting(wanted_now(turn, s))
+        if event.causes or event.source.surface == "site":
+            turn.state.causes.put("output", s.output.name, event.causes)
         changed = replace(
             claim, setting=setting, place=sequence, made=event.at, ends_mono=ends_mono, ends_wall=ends_wall
         )

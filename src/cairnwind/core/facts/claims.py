@@ -145,6 +145,8 @@ class Claim:
 
 def whose(rank: Rank, slot: str, source: Source) -> str:
     """Who claims something, in words."""
+    if slot.startswith("site:"):
+        return f"the {source.text}"
     if rank in (Rank.PLAN, Rank.REFLEX):
         return f"'{slot.partition(':')[2] or slot}' ({rank.word})"
     return f"{'a hold' if rank is Rank.HAND else 'a person'} at the {source.text}"

@@ -51,6 +51,10 @@ class Wish:
     when_possible: bool = False
     scene: str = ""
     by: int = 0
+    causes: tuple[str, ...] = ()
+    """Reflexes of another site that led to it, the first one first."""
+    now: bool = False
+    """Where it is not permitted now it leaves no claim, whatever its rank."""
 
 
 @fact
@@ -63,6 +67,9 @@ class Renew:
     output: str
     slot: str
     setting: Setting | Program | None = None
+    causes: tuple[str, ...] = ()
+    now: bool = False
+    """Both as of a `Wish`."""
 
 
 @fact

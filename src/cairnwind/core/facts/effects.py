@@ -29,6 +29,10 @@ class Drive:
     """Nanoseconds after which it is to go to safe; boards that can end it by themselves do, to the millisecond. 0: until it is told otherwise."""
     ended: bool = False
     """What ``lasts`` said has come: a board that ends it by itself is let do so."""
+    causes: tuple[str, ...] = ()
+    """For a board that decides: the reflexes that led to it, the first one first."""
+    now: bool = False
+    """For a board that decides: somebody asks for it now, and it is not to begin by itself later."""
 
 
 @fact

@@ -250,6 +250,11 @@ class Board:
         return getattr(self.facts, "times", False)
 
     @property
+    def decides(self) -> bool:
+        """Whether somebody there decides about what it is told, by rules and reflexes of their own: then it is told who wants it."""
+        return getattr(self.facts, "decides", False)
+
+    @property
     def confirms(self) -> bool:
         """Whether anybody is told what its lines are at."""
         return getattr(self.facts, "confirms", True)
@@ -262,7 +267,13 @@ class Board:
     def pin(self, line: int) -> Pin:
         """The pin of a line."""
         there = self.position(line)
-        return Pin(self.name, line, there.name if there else "")
+        return Pin(self.name, line, there.name if there else self.called[line] if self.called else "")
+
+    @property
+    def called(self) -> tuple[str, ...]:
+        """What its lines are called, where they have names of their own."""
+        found: tuple[str, ...] = getattr(self.facts, "called", ())
+        return found
 
     @property
     def lines(self) -> list[int]:

@@ -53,6 +53,8 @@ class OutputNow:
     """What it lacks, or what nobody knows, while that is borne with; it goes off when that ``expected`` comes."""
     failure: str = ""
     """Why setting it has failed, as its board says."""
+    theirs: bool = False
+    """What stands under ``fault`` is none: whoever is at the other side has a reason."""
 
     @property
     def driven(self) -> Setting | None:
@@ -65,7 +67,7 @@ class OutputNow:
         if not self.reachable:
             return "unreachable"
         if self.fault:
-            return "fault"
+            return "blocked" if self.theirs else "fault"
         if self.failures:
             return "retrying"
         if self.moving and not self.refusal:

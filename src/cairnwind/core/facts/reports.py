@@ -30,6 +30,10 @@ class Confirmed:
     generation: int
     setting: Setting
     how: str = "read back"
+    why: str = ""
+    """Why it is not what was ordered, where whoever is at the other side has a reason for that: then it is no fault."""
+    refused: bool = False
+    """That reason is a rule, which only somebody there can change."""
 
 
 @fact
@@ -42,12 +46,14 @@ class Answers:
 
 @fact
 class Failed:
-    """A drive did not get through, or nobody can tell whether it did."""
+    """A drive did not get through, or nobody can tell whether it did; or what was confirmed under this generation is no longer known."""
 
     at: Instant
     output: str
     generation: int
     reason: str
+    refused: bool = False
+    """As of `Confirmed`."""
 
 
 @fact
@@ -94,6 +100,8 @@ class InputSeen:
     """The board has debounced it already."""
     way: int = 0
     """Of an encoder: active stands for one step, 1 up or -1 down; then it is at rest again."""
+    causes: tuple[str, ...] = ()
+    """Reflexes of another site that led to it, the first one first."""
 
 
 @fact

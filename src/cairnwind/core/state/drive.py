@@ -32,14 +32,16 @@ class Drive:
     """The drive of one output. Times in monotonic nanoseconds."""
 
     __slots__ = (
-        "attempts", "confirmed", "corrected", "ends", "failed", "fault", "generation", "homing", "pending", "retry_at", "sent", "strayed",
-        "stuck", "welded", "why",
+        "attempts", "confirmed", "corrected", "ends", "failed", "fault", "found", "generation", "homing", "pending", "retry_at", "sent", "strayed",
+        "stuck", "theirs", "welded", "why",
     )  # fmt: skip
 
     def __init__(self) -> None:
         self.homing = True
         """Not yet confirmed safe since the link came up: safe comes first."""
         self.generation = 0
+        self.found = False
+        """Nothing was ordered since its link came up: what is seen of it is seen under no order, which is generation 0."""
         self.pending: Setting | None = None
         self.strayed: Setting | None = None
         """Since it was last confirmed it was told to go to the other side of on and off, here: it may be there."""
@@ -58,6 +60,8 @@ class Drive:
         self.stuck: Setting | None = None
         """The setting that the board does not take, after that."""
         self.fault = ""
+        self.theirs = False
+        """What stands there is no fault: whoever is at the other side has that reason."""
         self.welded = False
         """It did not go off when it was told to, and has not been off since, whatever it was told to be after that."""
 
@@ -82,6 +86,12 @@ class Drive:
         """Somebody decides what it should be at; returns what is to be done, of the words above."""
         if not up:
             return NOTHING
+        if (
+            self.theirs and self.stuck != target
+        ):  # what it was told stands at the other side, and may come true there
+            self.well()
+            self.order(target, now)
+            return ORDER
         if (self.pending if self.pending is not None else self.confirmed) == target:
             if self.pending is not None:
                 return NOTHING
@@ -98,7 +108,7 @@ class Drive:
                 return NOTHING
         if self.stuck is not None:
             if self.stuck != target:
-                self.stuck, self.corrected, self.fault = None, False, ""
+                self.stuck, self.corrected, self.fault, self.theirs = None, False, "", False
             elif target != safe:
                 return NOTHING
         self.order(target, now)
@@ -112,7 +122,12 @@ class Drive:
         elif was is None or self.pending is None:
             self.strayed = None
         self.generation += 1
+        self.found = False
         self.pending, self.sent, self.ends = target, now, None
+
+    def means(self, generation: int) -> bool:
+        """Whether what a link says under this generation is about what it was told last."""
+        return generation == (0 if self.found else self.generation)
 
     def answered(self, setting: Setting, safe: Setting) -> Setting | None:
         """It is confirmed at ``setting``; returns what it should have been, where that differs."""
@@ -134,9 +149,13 @@ class Drive:
         if not self.corrected:
             self.corrected = True
             return False
-        self.stuck, self.fault = expected, text
+        self.stuck, self.fault, self.theirs = expected, text, False
         self.welded = self.is_on and not expected.on
         return True
+
+    def kept(self, expected: Setting, reason: str) -> None:
+        """It is not what it was told, for a reason that whoever is at the other side has: nothing is to be corrected."""
+        self.corrected, self.stuck, self.fault, self.theirs = True, expected, reason, True
 
     def unanswered(self) -> Setting | None:
         """What was on its way did not get through, or nobody knows: returns what that was."""
@@ -153,7 +172,7 @@ class Drive:
     def linked(self, reading: Setting | None, safe: Setting) -> None:
         """Its board answers again, and was found at this (None: it cannot tell)."""
         self._forget()
-        self.confirmed = reading
+        self.confirmed, self.found = reading, reading is not None
         self.homing = reading != safe
 
     def unlinked(self) -> None:
@@ -164,7 +183,7 @@ class Drive:
     def well(self) -> None:
         """Nothing has failed and nothing differs, as far as is known."""
         self.attempts, self.failed, self.retry_at, self.why = 0, None, None, ""
-        self.corrected, self.stuck, self.fault = False, None, ""
+        self.corrected, self.stuck, self.fault, self.theirs = False, None, "", False
 
     def rewired(self) -> None:
         """It is wired otherwise: nothing is known of it there, and answers from where it was are late ones."""
@@ -174,5 +193,6 @@ class Drive:
     def _forget(self) -> None:
         """What was on its way no longer counts; an answer to it would be a late one."""
         self.generation += 1
+        self.found = False
         self.pending, self.welded = None, False
         self.well()

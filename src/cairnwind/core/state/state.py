@@ -12,6 +12,7 @@ from cairnwind.core.facts.claims import Instant
 from cairnwind.core.facts.difference import Difference
 from cairnwind.core.facts.now import BoardNow
 from cairnwind.core.facts.site import Site
+from cairnwind.core.state.causes import Causes
 from cairnwind.core.state.inforce import InForce
 from cairnwind.core.state.inputs import Contact, Gauge
 from cairnwind.core.state.standing import Standing
@@ -85,7 +86,7 @@ class State:
     """What one engine knows: claims, drives, contacts, clocks, what is in force. ``stepped``: slopes are followed step by step; else, in a rehearsal, from one end to the other."""
 
     __slots__ = (
-        "boards", "clocks", "in_force", "inputs", "journal", "on_board", "outputs", "scenes", "site", "stepped", "stopping", "trials",
+        "boards", "causes", "clocks", "in_force", "inputs", "journal", "on_board", "outputs", "scenes", "site", "stepped", "stopping", "trials",
     )  # fmt: skip
 
     def __init__(self, site: Site, *, stepped: bool) -> None:
@@ -99,6 +100,7 @@ class State:
         self.journal = Journal()
         self.clocks = Clocks()
         self.trials = Trials(site)
+        self.causes = Causes()
         self.scenes: dict[str, dict[tuple[str, str], int]] = {}
         """By scene: output and slot of what it claimed, and the claim."""
         self.stopping: tuple[str, set[str]] | None = None

@@ -28,6 +28,8 @@ class Contacts:
         """A line shows something."""
         contact = turn.state.inputs.contacts.get(event.input)
         if contact is not None:  # it may have left the site since
+            if event.causes or turn.state.causes.of("input", event.input):
+                turn.state.causes.put("input", event.input, event.causes)
             self._see(turn, contact, event.active, event.edge, event.settled, event.way)
 
     def _see(

@@ -31,7 +31,7 @@ class Links:
     def confirmed(self, turn: Turn, event: ev.Confirmed) -> None:
         """An output is confirmed at something."""
         s = turn.state.outputs.get(event.output)  # it may have left the site since
-        if s is not None and event.generation == s.drive.generation:
+        if s is not None and s.drive.means(event.generation):
             if not turn.state.boards[s.output.pin.board].up:
                 return
             if self.proofs.of(turn, event.output):
@@ -72,7 +72,7 @@ class Links:
         if was != event.setting and not motion.moving:
             journal_change(turn, s)
         if expected is not None:
-            self._differs(turn, s, expected)
+            self._differs(turn, s, expected, event)
         elif (awaited is not None or first) and s.claims.asker:
             # a motor on its ramp has not done yet what was asked; a program has begun
             if event.setting == s.gating.allowed or s.motion.following is not None:
@@ -103,8 +103,11 @@ class Links:
             if s.gating.ruled:
                 self._armed.gates.went_off(turn, s, was_on=was is not None and was.on)
 
-    def _differs(self, turn: Turn, s: Standing, expected: Setting) -> None:
-        """A read-back that is not what was driven: corrected once, then a fault."""
+    def _differs(self, turn: Turn, s: Standing, expected: Setting, event: ev.Confirmed) -> None:
+        """A read-back that is not what was driven: corrected once, then a fault; where it has a reason there, neither."""
+        if event.why:
+            self._kept(turn, s, expected, event)
+            return
         drive = s.drive
         assert drive.confirmed is not None
         shown, wanted = s.output.say(drive.confirmed), s.output.say(expected)
@@ -120,11 +123,30 @@ class Links:
         turn.tell(s, "failed", text)
         self._driving.back_off(turn, s, expected)
 
+    def _kept(self, turn: Turn, s: Standing, expected: Setting, event: ev.Confirmed) -> None:
+        """Whoever is at the other side has a reason: a rule there counts for whoever has just asked as one of ours does."""
+        drive, before = s.drive, s.drive.fault
+        drive.kept(expected, event.why)
+        if before != event.why:
+            turn.note("fault", s.output.name, f"{s.output.name}: {event.why}", {"fault": event.why})
+        self._refused(turn, s, event.refused, event.why)
+        turn.tell(s, "failed", event.why)
+        self._driving.back_off(turn, s, expected)
+
+    def _refused(self, turn: Turn, s: Standing, refused: bool, why: str) -> None:
+        """What somebody has just asked for, and a rule forbids, leaves nothing that would begin by itself later."""
+        if refused and (s.claims.asker or s.output.rearm == "command"):
+            turn.disarm_all(s, why)
+
     def failed(self, turn: Turn, event: ev.Failed) -> None:
-        """An order did not get through."""
+        """An order did not get through, or what it led to is no longer known."""
         s = turn.state.outputs.get(event.output)
-        if s is not None and event.generation == s.drive.generation and s.drive.pending is not None:
-            self._driving.fail(turn, s, event.reason)
+        if s is None or not s.drive.means(event.generation):
+            return
+        if s.drive.pending is None and s.drive.confirmed is None:
+            return
+        self._refused(turn, s, event.refused, event.reason)
+        self._driving.fail(turn, s, event.reason)
 
     def up(self, turn: Turn, event: ev.LinkUp) -> None:
         """A board answers."""
