@@ -53,7 +53,7 @@ $(VENV)/.dev: $(VENV)/.run requirements/dev.txt
 
 # Debian packages that tests and pictures need, through apt: see tools/packages.sh.
 packages:
-	@tools/packages.sh chromium fonts-dejavu-core kmod liblo-tools mbpoll gcc libc6-dev gcc-avr avr-libc libsimavr-dev libelf-dev mosquitto avrdude libmosquitto-dev gcc-arm-none-eabi qemu-system-arm systemd udev nginx-light
+	@tools/packages.sh chromium fonts-dejavu-core kmod liblo-tools mbpoll gcc libc6-dev gcc-avr avr-libc libsimavr-dev libelf-dev mosquitto avrdude libmosquitto-dev gcc-arm-none-eabi qemu-system-arm systemd udev nginx-light iproute2
 
 # The simulated kernel that tests/lab runs in; kept in build/, which 'make clean' leaves alone but for what is quick to build.
 kernel-lab: build/kernel-lab/linux-gpiosim

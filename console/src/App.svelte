@@ -155,6 +155,7 @@
           {:else if here.leaf?.at === 'rules'}{#await import('./pages/RulesPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'wiring'}{#await import('./pages/WiringPage.svelte') then { default: Page }}<Page name={here.rest[0] ?? ''} />{/await}
           {:else if here.leaf?.at === 'remotes'}{#await import('./pages/RemotesPage.svelte') then { default: Page }}<Page />{/await}
+          {:else if here.leaf?.at === 'sites'}{#await import('./pages/SitesPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'keys'}{#await import('./pages/KeysPage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'file'}{#await import('./pages/FilePage.svelte') then { default: Page }}<Page />{/await}
           {:else if here.leaf?.at === 'changes'}{#await import('./pages/DraftPage.svelte') then { default: Page }}<Page what={here.rest[0] ?? ''} name={here.rest[1] ?? ''} />{/await}

@@ -2,7 +2,7 @@
 
 import { clockThere } from './link.svelte'
 import type { Edit } from './edits'
-import type { DraftForm, Edition, EditionWhole, Offers, SitePreview, Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, Sheet, SiteChanges, Sum, Supply, BoardWhole, CalendarLine, Circuit, Curve, Decided, Difference, Dry, Examined, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Reckoned, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
+import type { DraftForm, Edition, EditionWhole, Offers, SitePreview, Code, Answer, Described, Key, MapRow, Pairing, Remote, Session, Sheet, SiteChanges, Sites, Sum, Supply, BoardWhole, CalendarLine, Circuit, Curve, Decided, Difference, Dry, Examined, Fit, JournalRow, Pad, PinForm, Plan, Preview, ProgramForm, Readings, Reckoned, Rehearsal, Rule, Signals, Timer, Tried, Tune, UsageDay, Wire, Why } from './types'
 
 const OWN = '/api/v1'
 /** Where the API is from here: a proxy may have put all of it below a path. */
@@ -106,6 +106,7 @@ export const pair = (how: Record<string, unknown>): Promise<Pairing> => call('PO
 export const sessions = (): Promise<Session[]> => call('GET', '/sessions').then((form) => form.sessions)
 export const endSession = (id: string) => call('DELETE', `/sessions/${id}`)
 export const remotes = (): Promise<Remote[]> => call('GET', '/remotes')
+export const sites = (look = false): Promise<Sites> => call('GET', `/sites${look ? '?look=yes' : ''}`)
 export const remoteMap = (name: string): Promise<MapRow[]> => call('GET', `/remotes/${encodeURIComponent(name)}/map`).then((form) => form.rows)
 export const remoteWire = (name: string, after: number): Promise<Wire> => call('GET', `/remotes/${encodeURIComponent(name)}/traffic?after=${after}`)
 export const openapi = (): Promise<Described> => call('GET', '/openapi.json')

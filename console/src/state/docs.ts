@@ -11,6 +11,7 @@ const ABOUT: Record<string, Said[]> = {
   'site/rules': [['safety', '', 'Interlocks, trips, reflexes'], ['conditions', '', 'Conditions']],
   'site/wiring': [['boards', 'which-wire-goes-where', 'Which wire goes where'], ['kinds', '', 'One of each kind'], ['light-and-sound', 'wiring', 'Sums']],
   'site/remotes': [['remotes', '', 'Remotes']],
+  'site/sites': [['sites', '', 'More sites than one']],
   'site/keys': [['security', '', 'Keys and doors']],
   'site/file': [['site-file', '', 'The site file'], ['conditions', '', 'Conditions'], ['phrases', '', 'Phrases']],
   'site/changes': [['site-file', '', 'The site file'], ['growing', '', 'A site that grows'], ['safety', '', 'Interlocks, trips, reflexes']],

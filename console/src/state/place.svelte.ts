@@ -9,7 +9,7 @@ export const PLACES: { at: string; name: string; leaves: Leaf[] }[] = [
   { at: 'journal', name: 'Journal', leaves: [{ at: 'rows', name: 'What happened' }, { at: 'records', name: 'Records' }] },
   {
     at: 'site', name: 'Site',
-    leaves: [{ at: 'boards', name: 'Boards' }, { at: 'rules', name: 'Rules' }, { at: 'wiring', name: 'Wiring' }, { at: 'remotes', name: 'Remotes' }, { at: 'keys', name: 'Keys', keeps: true }, { at: 'file', name: 'File' }, { at: 'changes', name: 'Changes', keeps: true }, { at: 'walk', name: 'Walk' }],
+    leaves: [{ at: 'boards', name: 'Boards' }, { at: 'rules', name: 'Rules' }, { at: 'wiring', name: 'Wiring' }, { at: 'remotes', name: 'Remotes' }, { at: 'sites', name: 'Sites' }, { at: 'keys', name: 'Keys', keeps: true }, { at: 'file', name: 'File' }, { at: 'changes', name: 'Changes', keeps: true }, { at: 'walk', name: 'Walk' }],
   },
   { at: 'bench', name: 'Bench', leaves: [{ at: 'signals', name: 'Signals' }, { at: 'light', name: 'Light and timers' }, { at: 'sums', name: 'Sums' }] },
 ]

@@ -4,7 +4,7 @@ import type * as api from './described'
 
 export type {
   Alarm, Bar, Board, BoardWhole, Circuit, Code, Curve, Difference, DraftForm, Dry, Edition, EditionWhole, Examined, Fit, FitRow, Frame, Input, Key, MapRow, Offer, Offers, Output, Pad, Pairing, PinForm, Plan, Preview,
-  Reading, Readings, Reckoned, Remote, Rule, Schedule, Session, Setting, Sheet, Signal, Signals, Site, SiteChanges, SitePreview, Sum, Supply, Trial, Trip, Tune, Why,
+  Reading, Readings, Reckoned, Remote, Rule, Schedule, Session, Setting, Sheet, Signal, Signals, Site, SiteChanges, SitePreview, Sites, Sum, Supply, Trial, Trip, Tune, Why,
 } from './described'
 export type Answer = api.Answered
 export type CalendarLine = api.TakenEvent

@@ -32,7 +32,8 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from cairnwind.boards.mqtt import slug
+from cairnwind.boards.facts import Broker
+from cairnwind.boards.mqtt import Connection, slug
 from cairnwind.core.values import jsontext
 
 LONGEST = 256 << 10
@@ -130,3 +131,23 @@ def at_home(causes: object, own: str) -> tuple[str, ...]:
 
 AT = " at "
 MOST_CAUSES = 50
+
+
+def who_is_there(
+    broker: Broker, own: str, secret: Callable[[str], str], seconds: float = 1.0
+) -> dict[str, bool]:
+    """Sites that have left word at the broker, by their level of the topic: whether they say that they are here. Raises `BoardError`."""
+    found: dict[str, bool] = {}
+    connection = Connection.take(broker, own, secret, "look-")
+    try:
+        if not connection.up.wait(seconds * 2):
+            raise connection.away()
+        connection.follow(
+            "cairnwind/+/service",
+            lambda message: found.update({message.topic.split("/")[1]: message.payload == b"here"}),
+            left=True,
+        )
+        time.sleep(seconds)
+    finally:
+        connection.give()
+    return found

@@ -40,7 +40,7 @@ ELSEWHERE = {
     "firmware": "firmware",
     "rehearse": "rehearse",
     "key": "keys",
-    "remotes": "remotes",
+    **dict.fromkeys(("remotes", "sites"), "remotes"),
     **dict.fromkeys(
         ("rules", "ask", "reset", "alarms", "attest", "open", "code", "resume", "reload", "clock"), "safe"
     ),

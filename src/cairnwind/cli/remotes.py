@@ -14,6 +14,7 @@ from cairnwind.cli.main import as_json, main, site_of
 
 if TYPE_CHECKING:
     from cairnwind.client import Site
+    from cairnwind.forms import SiteUsed, SiteUsing
     from cairnwind.service.serve import Service
 
 
@@ -56,6 +57,70 @@ def remotes(ctx: click.Context, as_json: bool) -> None:
             click.echo(f"{each['name']}: {each['trouble']}")
     if all(each["kind"] == "HTTP" for each in found):
         click.echo("No other: the site file has no [remote.…] table. See docs/remotes.md.")
+
+
+@main.command()
+@click.option("--look", is_flag=True, help="Ask the broker who has left word there, too.")
+@as_json
+@click.pass_context
+def sites(ctx: click.Context, look: bool, as_json: bool) -> None:
+    """Other sites at the broker: whose outputs and inputs are used here, and who uses ours."""
+    from cairnwind.cli import show
+
+    found = site_of(ctx).sites(look=look)
+    if as_json:
+        show.emit(found)
+        return
+    if not found["broker"]:
+        click.echo("This site has no message broker, at which sites meet: see docs/sites.md.")
+        return
+    state = "up" if found["up"] else f"away: {found['trouble']}"
+    click.echo(f"{found['own']}, at the broker {found['broker']} ({state})")
+    for each in found["used"]:
+        _used_here(each)
+    for one in found["using"]:
+        _uses_ours(one)
+    if not found["used"] and not found["using"]:
+        click.echo("It uses nothing of another site, and none uses anything of it: see docs/sites.md.")
+    if found["there"] is not None:
+        click.echo(
+            "\nThere now: "
+            + (", ".join(each["topic"] for each in found["there"] if each["here"]) or "nobody")
+        )
+        if gone := [each["topic"] for each in found["there"] if not each["here"]]:
+            click.echo(f"Gone: {', '.join(gone)}")
+
+
+def _used_here(used: SiteUsed) -> None:
+    """A site of which something is used here."""
+    from cairnwind.cli import show
+
+    delay = f", answers in {used['delay']:g} ms" if used["delay"] is not None else ""
+    state = f"up{delay}" if used["up"] else f"away: {used['reason']}"
+    click.echo(f"\nuses of {click.style(used['site'], bold=True)} (board {used['board']}, {state}):")
+    table = Table(box=None, padding=(0, 2, 0, 2), show_header=False)
+    for each in used["takes"]:
+        here = each["here"] or "[dim]not wired here[/]"
+        table.add_row(each["name"], here, each["shows"], each["trouble"])
+    show.console().print(table)
+
+
+def _uses_ours(using: SiteUsing) -> None:
+    """A site that uses something of this one."""
+    from cairnwind.cli import show
+
+    state = "up" if using["up"] else f"away: {using['trouble']}"
+    name = click.style(using["site"], bold=True)
+    click.echo(
+        f"\n{name} uses ours (remote {using['remote']}, key {using['key']}, as {using['rank']}, {state}):"
+    )
+    if not using["takes"]:
+        return
+    table = Table(box=None, padding=(0, 2, 0, 2), show_header=False)
+    for each in using["takes"]:
+        wants = using["wants"].get(each)
+        table.add_row(each, f"wants {wants}" if wants else "")
+    show.console().print(table)
 
 
 def show_map(site: Site, remote: str, name: str | None, *, as_csv: bool, as_json: bool) -> None:

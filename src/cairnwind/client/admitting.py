@@ -55,6 +55,11 @@ class Admitting(Wire):
         """The ways in and out, and how they fare."""
         return self._rows("/remotes")
 
+    def sites(self, *, look: bool = False) -> forms.Sites:
+        """Other sites at the broker: those of which something is used here, those that use something of this one; with ``look`` all that have left
+        word there, which takes a second."""
+        return self._get("/sites?look=yes" if look else "/sites")
+
     def remote_map(self, name: str) -> list[forms.MapRow]:
         """What the addresses of a remote stand for."""
         rows: list[forms.MapRow] = self._get(f"/remotes/{quote(name, safe='')}/map")["rows"]

@@ -164,6 +164,72 @@ class Remote(TypedDict):
     facts: Free
 
 
+class UsedThere(TypedDict):
+    """Something of another site that is used here."""
+
+    name: str
+    """Its name there."""
+    here: str
+    """What it is called here; empty: nothing is wired to it."""
+    shows: str
+    """What it is, in words; 'unknown' where nobody knows."""
+    trouble: str
+
+
+class SiteUsed(TypedDict):
+    """Another site of which something is used here."""
+
+    site: str
+    board: str
+    up: bool
+    reason: str
+    since: str | None
+    lease: float
+    """Seconds."""
+    delay: float | None
+    """Milliseconds from a sign of life to its answer."""
+    takes: list[UsedThere]
+
+
+class SiteUsing(TypedDict):
+    """Another site that uses something of this one."""
+
+    site: str
+    remote: str
+    up: bool
+    trouble: str
+    key: str
+    rank: str
+    lease: float | None
+    """Seconds."""
+    heard: float | None
+    """Seconds ago."""
+    takes: list[str]
+    wants: dict[str, str]
+    """By name: what it wants now, in words."""
+
+
+class SiteThere(TypedDict):
+    """A site that has left word at the broker."""
+
+    topic: str
+    here: bool
+
+
+class Sites(TypedDict):
+    """Other sites: those of which something is used here, those that use something of this one, and those that are at the broker."""
+
+    own: str
+    broker: str
+    """Where they meet; empty: this site has none."""
+    up: bool
+    trouble: str
+    used: list[SiteUsed]
+    using: list[SiteUsing]
+    there: list[SiteThere] | None
+    """Where that was asked."""
+
+
 class MapRow(TypedDict):
     """What an address of a remote stands for."""
 

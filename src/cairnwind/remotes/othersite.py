@@ -17,7 +17,7 @@ from typing import Any
 from cairnwind.boards import betweensites as between
 from cairnwind.boards.betweensites import Age, NotTheirs, Sealed
 from cairnwind.boards.facts import Broker
-from cairnwind.boards.mqtt import Connection, slug
+from cairnwind.boards.mqtt import Connection
 from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import FULL, Level
@@ -146,13 +146,12 @@ class SiteRemote(Remote):
     def facts(self) -> dict[str, Any]:
         """Which site, what it uses, and what it wants of that."""
         session = self._session
+        wishes = list(session.wishes.items()) if session else []
         return {
             "site": self._told.site,
             "as": self._told.rank.word,
             "takes": list(session.takes) if session else [],
-            "wants": {
-                name: wish.value for name, wish in list(session.wishes.items()) if wish.value is not None
-            } if session else {},
+            "wants": {name: _words(wish.value) for name, wish in wishes if wish.value is not None},
             "lease": session.lease if session else None,
             "heard": round(time.monotonic() - session.said_at, 2) if session else None,
         }  # fmt: skip
@@ -458,17 +457,10 @@ class SiteRemote(Remote):
         return picture
 
 
+def _words(value: Any) -> str:
+    """A setting as it came, for people."""
+    return f"{value['level']:g} %" if isinstance(value, dict) and "level" in value else str(value)
+
+
 BAD, LATER = ("bad-value", "unknown-name", "role", "key"), ("rate", "busy")
 """Codes of what no waiting mends, and of what is only too much at once."""
-
-
-def peer(site: Any, slugged: str) -> str:
-    """By which table a site of this name may use ours; empty: by none."""
-    return next(
-        (
-            each.name
-            for each in site.remotes
-            if isinstance(each, facts.OtherSite) and slug(each.site) == slugged
-        ),
-        "",
-    )

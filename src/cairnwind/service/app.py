@@ -49,6 +49,7 @@ from cairnwind.service.repeats import Repeats
 from cairnwind.service.ruleviews import RuleViews
 from cairnwind.service.safeviews import SafeViews
 from cairnwind.service.server import HANDOVER
+from cairnwind.service.sitesviews import SitesViews
 from cairnwind.service.siteviews import SiteViews
 from cairnwind.service.snapshot import output_body
 from cairnwind.service.startup import clock
@@ -166,6 +167,7 @@ class _Api:
             **Waveforms(self.runtime.signals).routes(v1),
             **KeyViews(self.desk).routes(v1),
             **RemoteViews(self.desk, self.remotes).routes(v1),
+            **SitesViews(self.desk, self.remotes).routes(v1),
             **BackupViews(self.desk).routes(v1),
             **LogViews().routes(v1),
             f"{v1}/groups": {"GET": self.get_groups},

@@ -236,6 +236,8 @@ _OTHERS: tuple[Call, ...] = (
     Call("PUT", "/log/levels", "keep", "Has the log, or a `part` of it, say what is at least as grave, until the service ends.", with_("Levels", levels=dict[str, str]),
          body("level", level={"type": "string", "enum": ["debug", "info", "warning", "error"]}, part=SAID, example={"level": "info"})),
     Call("GET", "/remotes", "watch", "The ways in and out that the site file asks for, and how they fare.", list[forms.Remote]),
+    Call("GET", "/sites", "watch", "Other sites: of which something is used here, and which use something of this one; with `look` also whoever has left word at the broker, which takes a second.",
+         forms.Sites, query={"look": TEXT}),
     Call("GET", "/remotes/<name>/traffic", "keep", "What went over it after a number, raw and decoded.", forms.Traffic, query={"after": COUNT}),
     Call("GET", "/remotes/<name>/map", "watch", "What its addresses stand for.", with_("Map", rows=list[forms.MapRow])),
     Call("PUT", "/remotes/<name>/simulated", "operate", "Presses keys of a simulated keypad.", with_("Pressed", remote=str, pressed=int, said=str),

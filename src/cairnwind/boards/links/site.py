@@ -523,6 +523,14 @@ class SiteLink(Worker):
             found[line] = known._replace(title=name, functions=self.facts.functions, trouble=self._why(line))
         return found
 
+    def fares(self) -> dict[str, Any]:
+        """How long an answer takes (milliseconds), and by name there what is amiss with each; may be asked by any thread."""
+        delay = self.delay
+        return {
+            "delay": None if delay is None else round(delay * 1000, 1),
+            "troubles": {name: self._why(line) for name, line in self._lines.items()},
+        }
+
     # --- the thread ---------------------------------------------------------------------------------------
 
     def _keep(self) -> None:
