@@ -4,8 +4,9 @@ PYTHON ?= $(shell for p in python3 python3.13 python3.12 python3.11; do command 
 VENV := .venv
 BIN := $(VENV)/bin
 CONSOLE := src/cairnwind/service/console
+HELP := src/cairnwind/service/help
 FORMS := $(wildcard src/cairnwind/forms/*.py) src/cairnwind/service/calls.py tools/describe.py $(wildcard src/cairnwind/commands/*.py)
-CONSOLE_SOURCES := $(shell find console -type f -not -path '*/node_modules/*' -not -name described.d.ts 2>/dev/null) $(wildcard docs/*.md)
+CONSOLE_SOURCES := $(shell find console -type f -not -path '*/node_modules/*' -not -name described.d.ts 2>/dev/null)
 PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 ROWS ?= .
 # One more than cores: many tests wait for time to pass, or for another process.
@@ -15,7 +16,7 @@ BOARD := src/cairnwind/boards/images/board
 WIRELESS := src/cairnwind/boards/images/wireless
 CONSUMER := tests/consumer/node_modules/.package-lock.json
 
-.PHONY: help setup demo wireless package audit fresh-machine prepared test lint bench soak mutants screenshots console packages kernel-lab clean
+.PHONY: help help-pages setup demo wireless package audit fresh-machine prepared test lint bench soak mutants screenshots console packages kernel-lab clean
 
 help:
 	@echo "make demo         set everything up and start the demo site"
@@ -30,10 +31,11 @@ help:
 	@echo "make package      what is installed elsewhere: a source package and wheels, in dist/"
 	@echo "make fresh-machine a machine of its own from Debian's base, with the service under its systemd (as root)"
 	@echo "make audit        what is known against the packages it is made of, where somebody can be asked"
+	@echo "make help-pages   the docs as pages of the service, built if they changed"
 	@echo "make console      the web console, built if its sources changed"
 	@echo "make clean        remove what was built"
 
-setup: $(VENV)/.run console $(BOARD)
+setup: $(VENV)/.run console $(HELP)/index.html $(BOARD)
 
 $(VENV)/.made:
 	@test -n "$(PYTHON)" || { echo "Python 3.11 or newer is needed, and is not on the PATH."; exit 1; }
@@ -72,6 +74,16 @@ $(CONSOLE)/index.html: $(CONSOLE_SOURCES) | $(VENV)/.run
 	@tools/with-node.sh $(BIN) npm --prefix console run --silent build
 	@touch $@
 
+# The docs as pages of the service. What only a debugger or another language needs is left out, and what has the time of day in it.
+help-pages: $(HELP)/index.html
+
+$(HELP)/index.html: mkdocs.yml $(wildcard docs/*.md docs/*/*.svg) | $(VENV)/.run
+	@echo "setting up: docs"
+	@NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build -q
+	@find $(HELP) -name '*.map' -delete
+	@rm -rf $(HELP)/assets/javascripts/lunr $(HELP)/sitemap.xml $(HELP)/sitemap.xml.gz
+	@touch $@
+
 # The console's types are those that the service describes.
 console/src/state/described.d.ts: $(FORMS) | console
 	@mkdir -p build
@@ -91,11 +103,11 @@ $(WIRELESS): $(wildcard firmware/*.c firmware/*.h firmware/Makefile) | packages
 	@$(MAKE) -s -C firmware wireless && cp build/firmware/wireless $@
 
 # What is installed elsewhere.
-package: console $(BOARD)
+package: console $(HELP)/index.html $(BOARD)
 	@$(BIN)/python tools/package.py
 
 # As root: a machine of its own.
-fresh-machine: $(VENV)/.run console $(BOARD)
+fresh-machine: $(VENV)/.run console $(HELP)/index.html $(BOARD)
 	@tools/packages.sh debootstrap systemd-container
 	@mkdir -p build
 	@$(BIN)/python tools/fresh_machine.py
@@ -144,4 +156,4 @@ mutants: $(VENV)/.dev
 	@$(BIN)/python tools/mutants.py
 
 clean:
-	rm -rf build/lib build/bdist* build/firmware dist $(CONSOLE) console/node_modules
+	rm -rf build/lib build/bdist* build/firmware dist $(CONSOLE) $(HELP) console/node_modules

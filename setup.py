@@ -10,7 +10,11 @@ from setuptools.command.bdist_wheel import bdist_wheel
 from setuptools.command.build_py import build_py
 from setuptools.errors import SetupError
 
-CONSOLE = Path("src/cairnwind/service/console/index.html")
+BUILT = {
+    "console": Path("src/cairnwind/service/console/index.html"),
+    "help-pages": Path("src/cairnwind/service/help/index.html"),
+}
+"""What has to have been built, by what `make` builds it as."""
 BOARD = Path("src/cairnwind/boards/images/board")
 MACHINES = {62: "x86_64", 183: "aarch64"}
 """e_machine of an ELF header, and what package indexes call it."""
@@ -38,10 +42,11 @@ class Packed(build_py):
 
     def run(self) -> None:
         """Refuse to make a package that serves no pages; a tree to work in may build them later."""
-        if not (CONSOLE.exists() or self.editable_mode):
-            raise SetupError(
-                f"{CONSOLE} is not there: the console is not built, and a service without it serves no pages. Type: make console"
-            )
+        for target, page in BUILT.items():
+            if not (page.exists() or self.editable_mode):
+                raise SetupError(
+                    f"{page} is not there: a service without it serves no such pages. Type: make {target}"
+                )
         super().run()
 
     def find_data_files(self, package: str, src_dir: str) -> list[str]:

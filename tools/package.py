@@ -16,7 +16,7 @@ import tempfile
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
-BUILT = ("src/cairnwind/service/console", "src/cairnwind/boards/images/board")
+BUILT = ("src/cairnwind/service/console", "src/cairnwind/service/help", "src/cairnwind/boards/images/board")
 PACKED = (
     "src",
     "CHANGELOG.md",

@@ -6,10 +6,14 @@ from pathlib import Path
 
 from packaging.requirements import Requirement
 
+from cairnwind.commands import table as declared
 from cairnwind.commands.page import table
 from cairnwind.optional import EXTRAS
+from cairnwind.remotes import modbus
+from cairnwind.remotes.broker import TOPICS
 from cairnwind.service.calls import role_table
 from cairnwind.service.drawing import draw
+from cairnwind.service.problems import MEANS, STATUS
 from cairnwind.site.circuits import circuit as circuit_of
 from cairnwind.site.page import page
 from cairnwind.site.reader import read_site
@@ -33,6 +37,51 @@ the client's `Site`; at the command line, where a word of its own is `cairnwind 
 
 """
 
+ADDRESSES = """\
+# Topics, coils, lines
+
+Made from the code by `python tools/pages.py`. What each is for, and how it is asked for in the site file, is in [remotes.md](remotes.md). `cairnwind look --broker`,
+`--modbus`, `--surface` print the addresses of your own site, with `--csv` for the other side's tool.
+
+"""
+
+
+def codes() -> str:
+    """Every code of an error: its status, what it means."""
+    rows = [
+        f'| <span id="{code}">`{code}`</span> | {status} | {MEANS[code]} |' for code, status in STATUS.items()
+    ]
+    return "\n".join(["| code | HTTP | |", "|---|---|---|", *rows]) + "\n"
+
+
+def columns(text: str) -> list[list[str]]:
+    """The rows of the table of three columns in a docstring; what is indented goes on with the row before."""
+    body = re.split(r"^=+ +=+ +=+\n", text, flags=re.M)[2]
+    rows: list[list[str]] = []
+    for line in body.splitlines():
+        if line.startswith(" "):
+            rows[-1][2] += f" {line.strip()}"
+        else:
+            rows.append(re.split(r" {2,}", line.strip(), maxsplit=2))
+    return [[each.replace("``", "`") for each in row] for row in rows]
+
+
+def addresses() -> str:
+    """What others may say and hear, by remote."""
+    commands = "\n".join(
+        f"| `{word}` | `do/{word}` | `{word}` | {kind.help()} |" for word, kind in declared.COMMANDS.items()
+    )
+    topics = "\n".join(f"| `{topic}` | {what} |" for topic, what in TOPICS.items())
+    registers = "\n".join(f"| {kind} | {at} | {what} |" for kind, at, what in columns(str(modbus.__doc__)))
+    return (
+        "## At the broker\n\nBelow `cairnwind/SITE/`, where SITE is the site's name in small letters with hyphens.\n\n"
+        f"| topic | |\n|---|---|\n{topics}\n\n## Modbus\n\nFunctions 1 to 6, 15, 16, 22, 23 and 43/14.\n\n| | address | |\n|---|---|---|\n{registers}\n\n"
+        "## Commands\n\nAs a topic of the broker (JSON of what it carries, and an `id`), and as a method of the serial line (JSON-RPC 2.0); "
+        "what each carries is in [commands.md](commands.md).\n\n| command | topic | method | |\n|---|---|---|---|\n"
+        f"{commands}\n\nThe serial line also has `hold`, `renew`, `let_go`, `look`, `site`, `watch`, `unwatch` and `ping`.\n"
+    )
+
+
 SITE_FILE = """\
 # The site file
 
@@ -46,6 +95,16 @@ could say.
 
 """
 
+Path("docs/when-things-fail.md").write_text(
+    re.sub(
+        r"(?<=line here\.\n\n).*",
+        lambda _: codes(),
+        Path("docs/when-things-fail.md").read_text("utf-8"),
+        flags=re.S,
+    ),
+    "utf-8",
+)
+Path("docs/addresses.md").write_text(f"{ADDRESSES}{addresses()}", "utf-8")
 Path("docs/site-file.md").write_text(f"{SITE_FILE}{page()}\n", "utf-8")
 Path("docs/calls.md").write_text(f"{CALLS}{role_table()}\n", "utf-8")
 Path("docs/commands.md").write_text(f"{COMMANDS}{table()}\n", "utf-8")

@@ -95,10 +95,7 @@ def test_a_console_that_is_not_built_is_said_and_no_package_made(
     shutil.rmtree(tree / "src" / "cairnwind" / "service" / "console")
     tried = pip(fresh, "install", "--no-index", "--no-deps", "--no-build-isolation", tree)
     assert tried.returncode
-    assert (
-        "the console is not built, and a service without it serves no pages. Type: make console"
-        in tried.stderr + tried.stdout
-    )
+    assert "a service without it serves no such pages. Type: make console" in tried.stderr + tried.stdout
 
 
 def test_a_wheel_serves_the_demo_and_says_what_is_missing(

@@ -100,11 +100,13 @@ def test_circuits_sums_and_what_the_docs_say(page: Page, desk: Running) -> None:
     expect(circuit).to_contain_text("gate resistor, 330 ohm")
     page.get_by_label("With these words").fill("J3")
     expect(page.get_by_role("row")).to_have_count(2 + 1)
-    page.get_by_text("About this page").click()
-    about = page.locator(".about")
-    expect(about.get_by_role("heading", name="Which wire goes where?")).to_be_in_viewport()
-    about.get_by_role("button", name="Sums").click()
-    expect(about.get_by_role("heading", name="Wiring")).to_be_in_viewport()
+    with page.context.expect_page() as opened:
+        page.get_by_role("navigation", name="About this page").get_by_role(
+            "link", name="Which wire goes where"
+        ).click()
+    told = opened.value
+    expect(told.get_by_role("heading", name="Which wire goes where?")).to_be_in_viewport()
+    told.close()
     to(page, "Bench", "Sums")
     page.get_by_role("button", name="divider").click()
     answer = page.get_by_role("region", name="What it comes to")

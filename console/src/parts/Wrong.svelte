@@ -72,7 +72,7 @@
 
 {#if all && (alarms.length || suspended.length || down.length || held.length || lockouts.length || live.site?.clock || live.site?.trouble || (live.site && !live.site.recording))}
   <section class="list" aria-label="To be seen to">
-    <h2>To be seen to</h2>
+    <h2>To be seen to{#if !panel.locked}<a href="help/when-things-fail.html" target="_blank" rel="noopener">When something fails</a>{/if}</h2>
     <ul>
       {#if live.site && !live.site.recording}<li class="ill"><span><strong>The journal cannot be written</strong>: {live.site.trouble}. Only what goes off is done.</span></li>{:else if live.site?.trouble}<li><span><strong>The journal may soon not be written</strong>: {live.site.trouble}.</span></li>{/if}
       {#if live.site?.clock}<li class="ill"><span><strong>The clock is not believed</strong>: {live.site.clock}</span></li>{/if}
@@ -116,6 +116,7 @@
   .sign .input { display: block; width: 12rem; min-height: 2.75rem; background: var(--stone); color: var(--ink); }
   .list { margin-bottom: 1.1rem; padding: 0.8rem 1.1rem 0.6rem; background: var(--stone); border: 1px solid var(--line); border-radius: var(--radius-container); }
   h2 { font-size: 0.95rem; font-weight: 650; margin-bottom: 0.3rem; }
+  h2 a { margin-left: 1rem; font-size: 0.85rem; font-weight: 400; color: var(--on); text-decoration: underline; text-underline-offset: 3px; }
   li { display: flex; flex-wrap: wrap; align-items: center; justify-content: space-between; gap: 0.4rem 1rem; padding: 0.5rem 0 0.5rem 0.8rem; margin-top: 0.3rem; border-left: 5px solid var(--wary); line-height: 1.4; }
   li.ill { border-color: var(--ill); }
   li.seen { border-color: var(--line); color: var(--soft); }

@@ -19,7 +19,9 @@ const ABOUT: Record<string, Said[]> = {
   'bench/signals': [['light-and-sound', '', 'Light and sound']],
   'bench/light': [['light-and-sound', '', 'Light and sound']],
   'bench/sums': [['light-and-sound', 'wiring', 'Sums']],
-  help: [['api', '', 'HTTP'], ['client', '', 'From Python'], ['command-line', '', 'Command line'], ['commands', '', 'Commands']],
+  help: [['first-evening', '', 'First evening'], ['when-things-fail', '', 'When something fails'], ['api', '', 'HTTP'], ['client', '', 'From Python'], ['command-line', '', 'Command line'], ['commands', '', 'Commands']],
 }
 
 export const aboutPage = (at: string): Said[] => ABOUT[at] ?? []
+/** Its address, from here: a proxy may have put all of it below a path. */
+export const pageOf = ([file, part]: Said) => `help/${file}.html${part && `#${part}`}`

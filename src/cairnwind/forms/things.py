@@ -18,6 +18,7 @@ class Problem(TypedDict):
     detail: Annotated[str, Meta(description="What is wrong.")]
     remedy: Annotated[str, Meta(description="What to do.")]
     code: Annotated[str, Meta(description="For programs.")]
+    help: Annotated[str, Meta(description="Where the docs say more of that code.")]
 
 
 class Setting(TypedDict):

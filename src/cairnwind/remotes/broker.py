@@ -1,9 +1,7 @@
 """The message broker as a remote: the site's state, retained; commands, each with its outcome; alarms.
 
-Topics, under ``cairnwind/<site>/``: ``out/<name>/now`` and ``in/<name>/now`` (retained JSON), ``out/<name>/want`` (a setting as
-people write it, or JSON with ``setting`` and whatever a claim takes; empty releases), ``out/<name>/off``, ``out/<name>/outcome``, ``phrase`` and
-``phrase/outcome``, ``do/<command>`` (any command of the table, as JSON) and ``do/<command>/outcome``, ``all-stop/want`` and ``all-stop/now``, ``alarm/<name>`` (retained while it lasts), ``event/<kind>`` (what happened, each
-at least once with its id, also what happened while the broker was away), ``service`` ('here'; 'gone' by the last will). A command may carry an ``id``, or MQTT 5's correlation data and response topic, where its outcome then goes too.
+What it says and hears under ``cairnwind/<site>/`` are `TOPICS`. A command may carry an ``id``, or MQTT 5's correlation data and response topic, where its
+outcome then goes too.
 Retained commands are ignored: they would be carried out again at every start. But whatever stops all counts, however it comes;
 taking a retained one away again is nothing. A toggle needs an id, said in a phrase too, since the broker may deliver it twice.
 
@@ -33,6 +31,27 @@ from cairnwind.remotes.progress import Progress
 from cairnwind.remotes.remote import MapRow, Remote, log
 from cairnwind.remotes.twins import Twins
 
+TOPICS = {
+    "out/NAME/now": "an output's state: JSON, retained",
+    "in/NAME/now": "an input's state: JSON, retained",
+    "out/NAME/want": "a setting as people write it, or JSON with `setting` and whatever a claim takes; empty: release",
+    "out/NAME/off": "off, whatever is said there: it waits behind no other command",
+    "out/NAME/outcome": "what was decided, then its ending",
+    "phrase": "a phrase",
+    "phrase/outcome": "what was decided about it",
+    "do/COMMAND": "any command, as JSON of what it carries; a bare text is its first field",
+    "do/COMMAND/outcome": "what was decided about it",
+    "all-stop/want": "anything stops, `reset` resets; empty is nothing",
+    "all-stop/now": "whether all is stopped: JSON, retained",
+    "all-stop/outcome": "what was decided about a stop",
+    "alarm/NAME": "retained while the alarm lasts",
+    "event/KIND": "what happened, each at least once with its id, also what happened while the broker was away",
+    "service": "`here` as soon as commands are heard, and by the last will `gone`: retained",
+    "service/hello": "by which two services of one site notice each other",
+    "from/SITE": "what another site wants of this one: sealed ([sites.md](sites.md))",
+    "to/SITE": "what it is told: sealed",
+}
+"""What is said and heard below the site's own topic, and what it is."""
 PARTS = (
     ("commands-", ("out/+/want", "phrase", "do/+")),
     ("stops-", ("all-stop/want", "out/+/off")),

@@ -37,6 +37,7 @@ from cairnwind.service.boardviews import BoardViews
 from cairnwind.service.calls import V1
 from cairnwind.service.desk import Desk
 from cairnwind.service.door import Door
+from cairnwind.service.helpviews import HelpViews
 from cairnwind.service.keyviews import KeyViews
 from cairnwind.service.lightviews import LightViews
 from cairnwind.service.logviews import LogViews
@@ -148,6 +149,7 @@ class _Api:
             "/healthz": {"GET": self.health},
             "/readyz": {"GET": self.ready},
             **Metrics(self.desk, self.remotes).routes(),
+            **HelpViews().routes(),
             f"{v1}/site": {"GET": self.get_site},
             f"{v1}/outputs": {"GET": self.get_outputs},
             f"{v1}/outputs/<name>": {"GET": self.get_output},

@@ -120,6 +120,9 @@ EMPTY = body()
 _OTHERS: tuple[Call, ...] = (
     Call("GET", "/", ANYONE, "The console.", "text/html"),
     Call("GET", "/assets/<path:name>", ANYONE, "A file of the console.", "*/*"),
+    Call("GET", "/help", ANYONE, "Leads to the docs.", "text/html", status=308),
+    Call("GET", "/help/", ANYONE, "The docs.", "text/html"),
+    Call("GET", "/help/<path:name>", ANYONE, "A page of the docs, or what belongs to one.", "*/*", examples={"name": "index.html"}),
     Call("GET", "/manifest.webmanifest", ANYONE, "What the console is called once it is installed on a device.", "application/manifest+json"),
     Call("GET", "/icon.svg", ANYONE, "Its mark.", "image/svg+xml"),
     Call("GET", "/worker.js", ANYONE, "What keeps its own files for a device without a network; nothing of the site.", "text/javascript"),
@@ -310,6 +313,9 @@ def full(path: str) -> str:
     outside = (
         "/",
         "/assets/<path:name>",
+        "/help",
+        "/help/",
+        "/help/<path:name>",
         "/healthz",
         "/readyz",
         "/metrics",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Response
+from flask import Response, has_request_context, request
 from werkzeug.exceptions import HTTPException
 
 from cairnwind.core.values.errors import Trouble
@@ -15,6 +15,41 @@ STATUS = {
     "unknown-name": 404, "no-claim": 404, "no-page": 404, "bad-phrase": 400, "asks-back": 400, "method": 405, "refused": 409, "late": 412, "too-large": 413,
     "media": 415, "token": 422, "wait": 429, "rate": 429, "reload": 409, "site-file": 409, "no-file": 409, "edition": 409, "taken": 409, "by-hand": 409, "package": 409, "backup": 409, "engine": 500, "unreachable": 503, "busy": 503, "not-recorded": 507,
 }  # fmt: skip
+MEANS = {
+    "bad-value": "a value that cannot be, or is missing",
+    "bad-body": "what was sent is no JSON object, or has members that are not known",
+    "key": "no key, or one that is not known (any more)",
+    "sign-in": "the sign-in link or session is over",
+    "role": "the key has no right to that: its role, its outputs, its hours",
+    "origin": "a page of another origin may not use this service",
+    "host": "it was asked under a name that is not its own: `names` in `[service]`",
+    "unknown-name": "nothing is called so; the nearest name is offered",
+    "no-claim": "this claim has ended",
+    "no-page": "there is no such address",
+    "bad-phrase": "a phrase or condition that is not understood; the place is pointed at",
+    "asks-back": "it may mean two things: `choices` has them, nothing was done",
+    "method": "this address is not asked that way",
+    "refused": "a rule forbids it now; `reason` has which",
+    "late": "it came after what it goes on from had ended",
+    "too-large": "more was sent than is taken",
+    "media": "JSON is expected",
+    "token": "an `Idempotency-Key` was used for something else",
+    "wait": "too many wrong keys or codes: try again later",
+    "rate": "too many commands by this key; moves to off are always taken",
+    "reload": "the site file cannot be taken as it is; nothing was changed",
+    "site-file": "the site file has errors; each is listed",
+    "no-file": "this service has no site file that it could change",
+    "edition": "the site has been changed meanwhile: look at that first",
+    "taken": "the name, pin or address is somebody's already",
+    "by-hand": "the file was changed by hand: `cairnwind reload` takes that in",
+    "package": "an optional part is not installed",
+    "backup": "a backup cannot be made, read or put back",
+    "engine": "a fault of Cairnwind's own; the log has more",
+    "unreachable": "the board does not answer",
+    "busy": "too much waits: try again",
+    "not-recorded": "the journal cannot be written; only moves toward off are carried out",
+}
+"""What each code says, in a line of the docs."""
 TITLES = {
     400: "The request cannot be understood", 401: "Not signed in", 403: "Not allowed", 404: "Not there",
     405: "Not done that way", 409: "Refused", 412: "Too late", 413: "Too large", 415: "Not JSON", 421: "Not this host",
@@ -26,12 +61,17 @@ AGAIN = {429: 1, 503: 5}
 """By status: after how many seconds it is worth another try, where nothing else is known."""
 
 
+def _below() -> str:
+    """Where a proxy has put the service."""
+    return request.script_root if has_request_context() else ""
+
+
 def problem(code: str, sentence: str, remedy: str = "", **more: Any) -> Response:
     """A response of type ``application/problem+json``."""
     status = STATUS.get(code, 400)
     form = {
         "type": f"urn:cairnwind:problem:{code}", "title": TITLES[status], "status": status, "detail": sentence,
-        "remedy": remedy, "code": code, **more,
+        "remedy": remedy, "code": code, "help": f"{_below()}/help/when-things-fail.html#{code}", **more,
     }  # fmt: skip
     response = Response(dump(form), status, content_type="application/problem+json")
     if status in AGAIN:

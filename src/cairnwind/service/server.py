@@ -38,7 +38,7 @@ HEADERS = (
     (b"Cross-Origin-Resource-Policy", b"same-origin"),
     (b"Cache-Control", b"no-store"),
 )
-"""Sent with every answer, except `Cache-Control` where the application has its own."""
+"""Sent with every answer, except where the application has its own."""
 ONLY_BY_TLS = (b"Strict-Transport-Security", b"max-age=31536000")
 """Sent where there is TLS: browsers come to this host by nothing else for a year (RFC 6797)."""
 NAME = "cairnwind"
@@ -93,8 +93,8 @@ class Gateway(wsgi.Gateway_10):
         """Begin the answer, unless the application took the socket."""
         if self.req.conn.given:
             return self.write
-        own = any(name == "Cache-Control" for name, _ in headers)
-        self.req.outheaders.extend(HEADERS[:-1] if own else HEADERS)
+        own = {name.encode() for name, _ in headers}
+        self.req.outheaders.extend(each for each in HEADERS if each[0] not in own)
         if self.req.server.ssl_adapter is not None:
             self.req.outheaders.append(ONLY_BY_TLS)
         return super().start_response(status, headers, exc_info)

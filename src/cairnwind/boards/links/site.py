@@ -440,7 +440,8 @@ class SiteLink(Worker):
 
     def _why(self, line: int) -> str:
         picture = self._are.get(line, {})
-        why = str(picture.get("no") or picture.get("by") or picture.get("why") or "").rstrip(".")
+        by = f"{picture['by']} leads" if picture.get("by") else ""
+        why = str(picture.get("no") or by or picture.get("why") or "").rstrip(".")
         return f"at {self.facts.site}: {why}" if why else ""
 
     def _settle(self, line: int) -> None:

@@ -1,4 +1,0 @@
-declare module 'virtual:docs' {
-  const pages: Record<string, string>
-  export default pages
-}
