@@ -16,7 +16,7 @@ BOARD := src/cairnwind/boards/images/board
 WIRELESS := src/cairnwind/boards/images/wireless
 CONSUMER := tests/consumer/node_modules/.package-lock.json
 
-.PHONY: help help-pages setup demo wireless package audit fresh-machine prepared test lint bench soak mutants screenshots console packages kernel-lab clean
+.PHONY: help release help-pages setup demo wireless package audit fresh-machine prepared test lint bench soak mutants screenshots console packages kernel-lab clean
 
 help:
 	@echo "make demo         set everything up and start the demo site"
@@ -29,6 +29,7 @@ help:
 	@echo "make kernel-lab   a simulated kernel for the tests of real pins, if there is none"
 	@echo "make wireless     the firmware behind a broker as a program, for 'cairnwind demo --broker'"
 	@echo "make package      what is installed elsewhere: a source package and wheels, in dist/"
+	@echo "make release VERSION=X  changelog, packages, sums, page, tag; DRY=--dry shows the page"
 	@echo "make fresh-machine a machine of its own from Debian's base, with the service under its systemd (as root)"
 	@echo "make audit        what is known against the packages it is made of, where somebody can be asked"
 	@echo "make help-pages   the docs as pages of the service, built if they changed"
@@ -105,6 +106,10 @@ $(WIRELESS): $(wildcard firmware/*.c firmware/*.h firmware/Makefile) | packages
 # What is installed elsewhere.
 package: console $(HELP)/index.html $(BOARD)
 	@$(BIN)/python tools/package.py
+
+# A release: make release VERSION=0.7.0; with DRY=--dry only its page, on the terminal.
+release: console $(HELP)/index.html $(BOARD)
+	@$(BIN)/python tools/release.py $(VERSION) $(DRY)
 
 # As root: a machine of its own.
 fresh-machine: $(VENV)/.run console $(HELP)/index.html $(BOARD)

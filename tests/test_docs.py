@@ -4,11 +4,15 @@ output is held against what it prints. None of them is only read.
 
 from __future__ import annotations
 
+import os
 import re
 import shlex
+import shutil
 import signal
 import subprocess
+import sys
 import time
+import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -16,6 +20,7 @@ from typing import Any, NamedTuple
 import click
 import pytest
 
+from cairnwind import __version__
 from cairnwind.cli.main import main
 from cairnwind.client import Site
 from cairnwind.demo import SITE_FILE
@@ -160,6 +165,76 @@ def test_it_is_a_command_with_these_options(line: Line, desk: Path, monkeypatch:
     command.make_context(command.name, list(rest), parent=context)
 
 
+def test_what_make_is_asked_for_is_there() -> None:
+    rules = set(re.findall(r"^([a-z][a-z-]*):", (ROOT / "Makefile").read_text("utf-8"), re.M))
+    asked = {
+        word
+        for page in PAGES
+        for word in re.findall(r"(?:^    |`)make ([a-z][a-z-]+)", (ROOT / page).read_text("utf-8"), re.M)
+    }
+    assert asked - {"the"} <= rules  # 'make the gallery a bit brighter' is a phrase
+    assert len(asked) > 8
+
+
+def test_what_stands_there_as_toml_is_toml() -> None:
+    blocks = [
+        each
+        for page in PAGES
+        for each in re.findall(r"^```toml\n(.*?)^```", (ROOT / page).read_text("utf-8"), re.M | re.S)
+    ]
+    assert len(blocks) > 20
+    for each in blocks:
+        assert tomllib.loads(each), each
+
+
+def test_a_release_is_shown_and_refused_where_something_is_amiss(tmp_path: Path) -> None:
+    tree = tmp_path / "tree"
+    subprocess.run(["git", "clone", "-q", ROOT, tree], check=True)
+    shutil.copy(
+        ROOT / "tools" / "release.py", tree / "tools" / "release.py"
+    )  # as it is here, committed or not
+    subprocess.run(["git", "-C", tree, "add", "-A"], check=True)
+    subprocess.run(
+        [
+            "git",
+            "-C",
+            tree,
+            "-c",
+            "user.name=a",
+            "-c",
+            "user.email=a@b",
+            "commit",
+            "-qam",
+            "as it is",
+            "--allow-empty",
+        ],
+        check=True,
+    )
+
+    def release(*words: str) -> subprocess.CompletedProcess[str]:
+        return subprocess.run(
+            [sys.executable, tree / "tools" / "release.py", *words],
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+
+    shown = release(__version__, "--dry")
+    assert shown.returncode == 0, shown.stderr
+    assert shown.stdout.startswith(f"# Cairnwind {__version__}\n\n")
+    assert "pip install --upgrade" in shown.stdout
+    wrong = release("9.9.9", "--dry")
+    assert wrong.returncode == 1
+    assert f"pyproject.toml says that this is {__version__}, not 9.9.9." in wrong.stderr
+    (tree / "README.md").write_text("something else")
+    assert "not committed" in release(__version__).stderr
+    assert (
+        not subprocess.run(["git", "-C", tree, "tag"], capture_output=True, text=True, check=True)
+        .stdout.strip()
+        .endswith(__version__)
+    )
+
+
 def stays(words: list[str]) -> bool:
     """Whether a command goes on until somebody ends it."""
     return (
@@ -207,8 +282,6 @@ class Typed:
             return cairnwind(
                 *words, env=environment, cwd=self.folder, input="4711\n" if words[0] == "code" else "y\n"
             )
-        import os
-
         process = spawn(
             CAIRNWIND,
             *words,
