@@ -63,6 +63,10 @@ pin = "b:J2-11"
 kind = "heater"
 pin = "b:J2-12"
 
+[output.beacon]
+kind = "lamp"
+pin = "b:J2-7"
+
 [input.tank]
 kind = "contact"
 pin = "b:J3-4"
@@ -75,6 +79,10 @@ pin = "b:J3-10"
 name = "dry pump"
 needs = "tank is full"
 outputs = ["pump"]
+[[interlock]]
+name = "a full tank is shown"
+needs = "tank is full"
+outputs = ["beacon"]
 [[interlock]]
 name = "heater's rest"
 pace = { least_off = "5 s" }
@@ -92,7 +100,7 @@ link = "site"
 site = "Yard House"
 secret = "yard-words"
 lease = "{lease}"
-takes = ["pump", "lamp", "tank", "fan", "cellar", "water", "heater"]
+takes = ["pump", "lamp", "tank", "fan", "cellar", "water", "heater", "beacon"]
 
 [output.yard-pump]
 kind = "motor"
@@ -106,6 +114,9 @@ pin = "yard:fan"
 [output.yard-heater]
 kind = "heater"
 pin = "yard:heater"
+[output.yard-beacon]
+kind = "lamp"
+pin = "yard:beacon"
 [input.yard-tank]
 kind = "contact"
 pin = "yard:tank"
@@ -139,7 +150,7 @@ class Pair:
         self.broker = Mosquitto(folder)
         port = str(self.broker.port)
         self.yard = site(folder / "yard", YARD.replace("{port}", port) + yard)
-        self.key("kiln house", ["pump", "lamp", "fan", "heater"])
+        self.key("kiln house", ["pump", "lamp", "fan", "heater", "beacon"])
         text = HOUSE.replace("{port}", port).replace("{lease}", lease)
         self.house = site(folder / "house", text + (house or CELLAR))
         self.up()
@@ -271,6 +282,34 @@ def test_whoever_goes_nothing_stays_on_and_all_comes_back(pair: Pair) -> None:
     eventually(lambda: shows(yard, "lamp") == "off")
     (remote,) = (each for each in yard.http("GET", "/api/v1/remotes").json() if each["kind"] == "site")
     assert (remote["up"], "Kiln House" in remote["trouble"]) == (False, True)
+
+
+def test_what_was_permitted_once_comes_back_when_it_is_again(pair: Pair) -> None:
+    """What stands is not refused for good: neither by a rule over there that comes meanwhile, nor by a way that was cut in between."""
+    house, yard = pair.house, pair.yard
+    pair.tank(True)
+    assert house.site.turn("yard-beacon", "on").outcome == "driving"
+    eventually(lambda: shows(house, "yard-beacon") == "100 %")
+    pair.tank(False)
+    eventually(lambda: house.site.output("yard-beacon")["state"] == "blocked")
+    assert "'a full tank is shown' needs tank is full" in house.site.output("yard-beacon")["reason"]
+    assert (shows(house, "yard-beacon"), shows(yard, "beacon")) == ("off", "off")
+    pair.tank(True)
+    eventually(lambda: (shows(house, "yard-beacon"), shows(yard, "beacon")) == ("100 %", "on"))
+    pair.broker.stop()
+    pair.up(False)
+    yard.link("b").set_input("tank", False)
+    pair.broker.start()
+    pair.up()
+    eventually(lambda: house.site.output("yard-beacon")["state"] == "blocked", within=12)
+    pair.tank(True)
+    eventually(lambda: (shows(house, "yard-beacon"), shows(yard, "beacon")) == ("100 %", "on"))
+    yard.site_file.write_text(
+        yard.site_file.read_text("utf-8").replace("[output.fan]", "[output.blower]"), "utf-8"
+    )
+    assert yard.cli("reload").returncode == 0
+    found = eventually(lambda: (f := house.site.output("yard-fan"))["state"] != "confirmed" and f)
+    assert "There is no output called 'fan'" in found["reason"]
 
 
 @settings(max_examples=6)
@@ -449,4 +488,8 @@ def test_what_a_site_file_may_say(tmp_path: Path) -> None:
     theirs = YARD.replace("{port}", "1883")
     assert not faults(tmp_path, theirs)
     assert "[remote.broker]" in faults(tmp_path, theirs.replace(BROKER.replace("{port}", "1883"), ""))
+    again = '[remote.site.other]\nsite = "KILN house"\nkey = "k"\nsecret = "s"\n'
+    assert "two remotes are for the site" in faults(tmp_path, theirs + again)
+    many = good.replace("takes = [", f"takes = {json.dumps([f'x{number}' for number in range(2000)])[:-1]}, ")
+    assert "Take at most 2000 of one site" in faults(tmp_path, many)
     assert "key" in faults(tmp_path, theirs.replace('key = "kiln house"\n', ""))

@@ -10,7 +10,7 @@ import contextlib
 import secrets
 import threading
 import time
-from collections import deque
+from collections import OrderedDict, deque
 from collections.abc import Callable
 from typing import Any
 
@@ -29,7 +29,9 @@ SHORTEST, LONGEST = 1.0, 60.0
 """Seconds of a lease."""
 ENGINE = 3.0
 """How many leases a claim lasts in the engine by itself; it is renewed after a third of that."""
-MOST_WAITING, MOST_NAMES = 1000, 10_000
+MOST_WAITING, MOST_OFFERED, MOST_NAMES = 1000, 8, 2000
+STRANGER = 600.0
+"""Seconds for which it is said that something came in the name of the other site."""
 SETTLE = 0.005
 """Seconds before changes are told, so that what follows at once is told with them."""
 VALUES_EVERY = 0.5
@@ -92,9 +94,10 @@ class SiteRemote(Remote):
         self._wake = threading.Event()
         self._over = False
         self._session: _Session | None = None
-        self._offered: _Session | None = None
-        """Was greeted, and has not said anything in its session yet."""
-        self._hello, self._welcome = "", b""
+        self._offered: OrderedDict[str, tuple[_Session, bytes]] = OrderedDict()
+        """By greeting: a session that nothing was said in yet, and how it was offered. Whoever repeats an old greeting takes no newer one away."""
+        self._stranger = -STRANGER
+        """When something came that was not from the other site (monotonic seconds)."""
         self._thread = threading.Thread(target=self._work, name=f"site-{told.name}", daemon=True)
 
     # --- how it fares -------------------------------------------------------------------------------------
@@ -137,6 +140,11 @@ class SiteRemote(Remote):
             self.trouble = connection.away().sentence
         elif session is None and not self.trouble:
             self.trouble = f"{self._told.site} has not been heard"
+        elif session is not None:
+            strange = time.monotonic() - self._stranger < STRANGER
+            self.trouble = (
+                f"something came in the name of {self._told.site} that was not from it" if strange else ""
+            )
         return super().form()
 
     def peers(self) -> list[str]:
@@ -178,8 +186,11 @@ class SiteRemote(Remote):
         session = self._session
         if session is None:
             return
+        names = [name for kind, name in changed if kind in ("output", "input")]
+        if any(kind == "site" for kind, _ in changed):
+            names += session.takes  # what there is may be otherwise
         with self._lock:
-            self._dirty.update(dict.fromkeys(name for kind, name in changed if kind in ("output", "input")))
+            self._dirty.update(dict.fromkeys(names))
         self._wake.set()
 
     # --- the thread ---------------------------------------------------------------------------------------
@@ -200,18 +211,21 @@ class SiteRemote(Remote):
             form = self._sealed.read(payload)
         except NotTheirs as error:
             self.traffic.add("lost", payload, f"not from {self._told.site}: {error}")
-            self.trouble = f"what came as {self._told.site} was not from it: {error}"
+            self._stranger = time.monotonic()
+            if self._session is None:
+                self.trouble = f"what came as {self._told.site} was not from it: {error}"
             return
         self.traffic.add("got", payload, payload.partition(b" ")[2].decode()[:300])
         if "hello" in form:
             self._greeted(form)
             return
         session = self._session
-        if self._offered is not None and form.get("in") == self._offered.id:
+        begun = next((each for each, _ in self._offered.values() if each.id == form.get("in")), None)
+        if begun is not None:
             if session is not None:
                 self._end("it has begun anew")
-            session = self._session = self._offered
-            self._offered = None
+            session = self._session = begun
+            self._offered.clear()
             self.trouble = ""
             log.info("site %s uses %s", self._told.site, ", ".join(session.takes[:20]))
         if session is None or form.get("in") != session.id:
@@ -240,8 +254,8 @@ class SiteRemote(Remote):
     def _greeted(self, form: dict[str, Any]) -> None:
         """The other site says what it uses: it is offered a session, which begins with what it says in that."""
         hello, takes, lease = form.get("hello"), form.get("takes"), form.get("lease")
-        if hello == self._hello and self._welcome and self._offered is not None:
-            self._publish(self._welcome)  # it has not come through
+        if isinstance(hello, str) and hello in self._offered:
+            self._publish(self._offered[hello][1])  # it has not come through
             return
         if not isinstance(hello, str) or not isinstance(takes, list) or len(takes) > MOST_NAMES:
             return
@@ -252,12 +266,12 @@ class SiteRemote(Remote):
             self._refuse(hello, f"a lease is {SHORTEST:g} to {LONGEST:g} s", "")
             return
         assert self._sealed is not None
-        self._offered = _Session([str(each) for each in takes], float(lease))
-        self._hello = hello
-        self._welcome = self._sealed.write(
-            {"hello": hello, "in": self._offered.id, "site": self.desk.site.name}
-        )
-        self._publish(self._welcome)
+        session = _Session([str(each) for each in takes], float(lease))
+        welcome = self._sealed.write({"hello": hello, "in": session.id, "site": self.desk.site.name})
+        self._offered[hello] = session, welcome
+        while len(self._offered) > MOST_OFFERED:
+            self._offered.popitem(last=False)
+        self._publish(welcome)
 
     def _refuse(self, hello: str, why: str, remedy: str) -> None:
         assert self._sealed is not None
@@ -425,7 +439,13 @@ class SiteRemote(Remote):
         site = self.desk.site
         if name in site.outputs:
             return self._of_output(session, name)
-        found = self.desk.input(name)
+        wish, found = session.wishes.get(name), self.desk.input(name)
+        if wish is not None and wish.taken >= 0:  # what is no output here is wanted there
+            return {
+                "no": wish.refused or f"there is no output '{name}'",
+                "remedy": wish.remedy,
+                "of": wish.taken,
+            }
         if found is None:
             return {"no": f"there is no output or input '{name}'"}
         causes = between.abroad(self.desk.causes("input", name), site.name)

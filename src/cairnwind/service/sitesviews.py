@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable, Sequence
 from typing import Any
 
@@ -24,6 +25,9 @@ class SitesViews:
 
     def __init__(self, desk: Desk, remotes: Sequence[Remote]) -> None:
         self.desk, self.remotes = desk, remotes
+        self._looking = threading.Lock()
+        self._there: list[dict[str, Any]] = []
+        """Who was there when somebody looked last: one looks at a time, for it takes a second."""
 
     def routes(self, v1: str) -> dict[str, dict[str, Callable[..., Any]]]:
         """Their addresses."""
@@ -37,8 +41,7 @@ class SitesViews:
         trouble = "" if broker else "this site has no message broker: its file has no [remote.broker]"
         if broker is not None and request.args.get("look"):
             try:
-                found = betweensites.who_is_there(broker, site.name, Folder(self.desk.runtime.folder).secret)
-                there = [{"topic": topic, "here": here} for topic, here in sorted(found.items())]
+                there = self._look(broker, site.name)
             except BoardError as error:
                 trouble = error.sentence
         mine = next((each for each in self.remotes if each.kind == "broker"), None)
@@ -59,6 +62,15 @@ class SitesViews:
                 "there": there,
             }
         )
+
+    def _look(self, broker: Broker, own: str) -> list[dict[str, Any]]:
+        if self._looking.acquire(blocking=False):
+            try:
+                found = betweensites.who_is_there(broker, own, Folder(self.desk.runtime.folder).secret)
+                self._there = [{"topic": topic, "here": here} for topic, here in sorted(found.items())]
+            finally:
+                self._looking.release()
+        return self._there
 
     def _used(self, name: str, board: Any) -> dict[str, Any]:
         """A site of which something is used here."""

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from cairnwind.boards.facts import Broker
+from cairnwind.boards.mqtt import slug
 from cairnwind.boards.serialports import BAUDS, PARITY, STOP_BITS
 from cairnwind.core.facts.claims import Rank
 from cairnwind.core.facts.telling import LEAST_SEVERITY, WHICH_EVENTS, WHICH_OUTPUTS
@@ -254,6 +255,13 @@ def read(remotes: Table) -> tuple[Any, ...]:
             continue
         found += [_one(each, remotes.within(kind, name), name=name) for name in named]
     remotes.nothing_else(("broker", *ONES, *NAMED))
+    others = [other for other in found if isinstance(other, OtherSite)]
+    for other in others:
+        if sum(slug(one.site) == slug(other.site) for one in others) > 1:
+            remotes.reader.point(
+                ("remote", "site", other.name, "site"), other.site,
+                CallerError("", f"two remotes are for the site '{other.site}'", "One says all that it may."),
+            )  # fmt: skip
     if not isinstance(remotes.values.get("broker"), dict):
         for each in found:
             if isinstance(each, OtherSite):

@@ -36,7 +36,7 @@ REACHED_WITHIN, ANSWERED_WITHIN, HOME_WITHIN = 2.0, 2.0, 2.0
 SHORTEST_LEASE, LONGEST_LEASE = NS, 60 * NS
 CLOSE = FULL // 200
 """Parts by which a level may differ and be the same: other sites have other steps."""
-MOST_WAITING = 1000
+MOST_WAITING, MOST_TAKEN = 1000, 2000
 WAITS = ("driving", "running")
 """States in which the other site is not done yet."""
 
@@ -44,6 +44,8 @@ WAITS = ("driving", "running")
 def _takes(value: object) -> tuple[str, ...]:
     if not isinstance(value, list) or not value or not all(isinstance(each, str) and each for each in value):
         raise CallerError("", "this is no list of names.", 'Write the names there: takes = ["pump", "gate"].')
+    if len(value) > MOST_TAKEN:
+        raise CallerError("", f"these are {len(value)} names.", f"Take at most {MOST_TAKEN} of one site.")
     twice = next((each for each in value if value.count(each) > 1), "")
     if twice:
         raise CallerError("", f"'{twice}' is named twice.", "Name each once.")

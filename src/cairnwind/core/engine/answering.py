@@ -40,7 +40,7 @@ def _fares(turn: Turn, s: Standing, claim: Claim) -> tuple[str, str, str]:
     if gating.keeping is not None:
         return "waiting", gating.keeping.reason, gating.keeping.remedy
     if drive.fault and drive.stuck == claim.setting:
-        return "blocked", drive.fault, "See to the board."
+        return "blocked", drive.fault, "" if drive.theirs else "See to the board."
     already = drive.pending is None and drive.confirmed == claim.setting
     return "driving", "it is so already" if already else "", ""
 

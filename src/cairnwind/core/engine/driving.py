@@ -70,7 +70,8 @@ class Driving:
         if not turn.state.site.boards[s.output.pin.board].decides:
             return order
         leader = s.claims.leader
-        now = leader is not None and leader.rank >= Rank.PERSON and not leader.patient
+        asked = s.claims.asker or any(claim.output == s.output.name for _, claim, _, _ in turn.asked)
+        now = bool(asked) and leader is not None and leader.rank >= Rank.PERSON and not leader.patient
         return replace(order, causes=turn.state.causes.of_output(s), now=now)
 
     def fail(self, turn: Turn, s: Standing, reason: str) -> None:
