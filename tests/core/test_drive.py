@@ -23,7 +23,7 @@ def seen(drive: Drive) -> State:
     """What tells two of its states apart, but for numbers that only grow."""
     return (
         drive.homing, drive.pending, drive.strayed, drive.confirmed, bool(drive.attempts), drive.failed, drive.retry_at is not None,
-        drive.corrected, drive.stuck, bool(drive.fault),
+        drive.corrected, drive.stuck, bool(drive.fault), drive.theirs, drive.found,
     )  # fmt: skip
 
 
@@ -42,6 +42,12 @@ def moves(drive: Drive) -> Iterator[tuple[str, Drive, object]]:
         if expected is not None and answered.differs(expected, "it differs"):
             answered.back_off(expected, 0)
         yield f"answered {target}", answered, expected
+        kept = copy(drive)
+        expected = kept.answered(target, OFF)
+        if expected is not None:
+            kept.kept(expected, "there is a reason")
+            kept.back_off(expected, 0)
+            yield f"kept {target}", kept, expected
         up = copy(drive)
         up.linked(target, OFF)
         yield f"linked {target}", up, None
@@ -90,7 +96,9 @@ def check(before: Drive, what: str, made: Drive, said: object) -> None:
             assert made.generation == before.generation + 1, "a newer order replaces an older one"
             assert told is not None
             assert told != before.pending, "nothing is told twice"
-            assert before.confirmed != told or before.pending is not None, "nor what it is at already"
+            assert before.confirmed != told or before.pending is not None or before.theirs, (
+                "nor what it is at already"
+            )
             assert not (before.retry_at is not None and before.failed == told and " at 0" in what), (
                 "not before its time"
             )
@@ -103,6 +111,10 @@ def check(before: Drive, what: str, made: Drive, said: object) -> None:
                 before.confirmed,
                 before.generation,
             )
+        target = what.removeprefix("step ").rpartition(" at ")[0]
+        assert not made.theirs or str(made.stuck) == target or made.homing, (
+            "what stands at the other side is taken back before anything else"
+        )
         if isinstance(said, int) and said & HOME:
             assert (before.homing, made.homing, made.confirmed) == (True, False, OFF), (
                 "home is where it is confirmed safe"
@@ -115,4 +127,6 @@ def check(before: Drive, what: str, made: Drive, said: object) -> None:
     if "linked" in what:
         assert made.generation > before.generation, "an answer to what was before is ignored"
         assert made.homing == (what != f"linked {OFF}"), "safe comes first"
+    assert not (made.theirs and made.stuck is None)
+    assert not (made.found and made.pending is not None), "what was ordered is seen under its order"
     assert not (made.stuck is not None and not made.fault), "a fault has words"

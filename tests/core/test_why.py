@@ -7,7 +7,7 @@ from typing import Any
 from cairnwind.core.engine.loop import Engine
 from cairnwind.core.explain.why import Why, why
 from cairnwind.core.facts import events as ev
-from cairnwind.core.facts.claims import PERSON, TAKEOVER, Instant, Rank, Source, lasting, lease
+from cairnwind.core.facts.claims import PERSON, RELEASED, TAKEOVER, Instant, Rank, Source, lasting, lease
 from cairnwind.core.facts.hardware import Board, Pin
 from cairnwind.core.facts.outputs import Output
 from cairnwind.core.facts.site import Site
@@ -103,6 +103,46 @@ def test_a_board_that_shows_something_else_is_corrected_once_then_named_as_a_fau
     assert story.engine.output_now("vent").state == "fault"
     story.tell(ev.Release, "b", ADA, "vent", PERSON)
     assert story.engine.output_now("vent").state == "confirmed"
+
+
+def test_what_a_board_shows_by_itself_is_seen_before_anybody_has_driven_it() -> None:
+    """Its link has come up and found it off: what it shows after that is no answer to any order."""
+    story = Story()
+    story.tell(ev.LinkLost, "b", "unplugged")
+    story.tell(ev.LinkUp, "b", (("vent", OFF),))
+    before = story.last
+    story.tell(ev.Confirmed, "vent", 0, ON)
+    assert story.engine.output_now("vent").driven == OFF, "it is put right"
+    assert story.last > before
+    story.confirm(ON)
+    assert "board b shows on instead of off, also after a correction" in story.why().sentence
+    story.confirm(OFF)
+    story.tell(ev.Confirmed, "vent", 0, ON)
+    assert story.engine.output_now("vent").confirmed == OFF, (
+        "once it was driven, what is said under no order is old"
+    )
+
+
+def test_a_rule_at_the_other_side_counts_as_one_of_ours() -> None:
+    story = Story()
+    story.tell(ev.Wish, "a", ADA, "vent", ON, Rank.PERSON, PERSON, TAKEOVER)
+    story.tell(
+        ev.Confirmed, "vent", story.last, OFF, "read back", "refused at the yard: the tank is empty", True
+    )
+    now = story.engine.output_now("vent")
+    assert (now.wanted, now.claims) == (OFF, ()), "what was just asked for leaves nothing"
+    assert now.driven == OFF, "and what stands over there is taken back"
+    story.confirm(OFF)
+    story.tell(ev.Wish, "b", Source("schedule", "dawn"), "vent", ON, Rank.PLAN, "plan:dawn", RELEASED)
+    first = story.last
+    story.tell(ev.Confirmed, "vent", first, OFF, "read back", "refused at the yard: the tank is empty", True)
+    now = story.engine.output_now("vent")
+    assert (now.state, now.wanted) == ("blocked", ON), "a plan waits"
+    assert "refused at the yard: the tank is empty" in story.why().sentence
+    story.tell(ev.Confirmed, "vent", first, ON)
+    assert story.engine.output_now("vent").state == "confirmed", "until it is so"
+    story.tell(ev.Failed, "vent", first, "at the yard: its board is gone")
+    assert story.engine.output_now("vent").confirmed is None, "what is not known there is not known here"
 
 
 def test_a_failed_write_is_said_to_be_tried_again() -> None:
