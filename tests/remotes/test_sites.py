@@ -198,6 +198,16 @@ def test_what_is_asked_here_is_decided_there(pair: Pair) -> None:
     assert shows(yard, "lamp") == "40 %"
     assert yard.site.output("lamp")["by"] == "the site (kiln house)"
 
+    yard.site.set_log("debug", "cairnwind.remotes")
+    house.site.turn("yard-lamp", "30 %")
+    row = eventually(
+        lambda: next((each for each in yard.site.journal("lamp") if "to 30 %" in each["text"]), None)
+    )
+    came = row["command"].partition(".")[0]
+    # one id, from what came to its row
+    eventually(lambda: any(line["line"].get("request") == came for line in yard.site.log()["lines"]))
+    yard.site.set_log("info", "cairnwind.remotes")
+
     refused = house.cli("turn", "yard-pump", "on")
     assert "failed: refused at Yard House: 'dry pump' needs tank is full; tank is empty" in refused.stdout
     assert refused.returncode == 6

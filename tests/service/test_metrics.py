@@ -140,6 +140,9 @@ def test_figures_are_of_the_standard_and_say_what_the_api_says(running: Running)
     assert sum(count for labels, count in now["commands_total"].items() if "driving" not in labels) == 1
     assert now["decision_seconds_count"][""] == sum(now["commands_total"].values())
     assert now["pin_seconds_count"][""] == 7
+    assert now["asking_seconds_count"][""] - before["asking_seconds_count"][""] == 8
+    assert now["reading_seconds_count"][""] > before["reading_seconds_count"][""]
+    assert 0 < now["asking_seconds_sum"][""] < 60
     assert now["output_on"] == {'kind="lamp",output="lamp"': 1, 'kind="relay",output="kiln"': 0}, (
         "of the one that is away nothing is said"
     )

@@ -39,7 +39,7 @@ import time
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
-from cairnwind import __version__
+from cairnwind import __version__, oneid
 from cairnwind.core.facts.claims import PERSON, Rank, Source
 from cairnwind.core.facts.now import OutputNow
 from cairnwind.core.facts.outputs import Output
@@ -294,7 +294,8 @@ class Client:
                 return
             self.heard = time.monotonic()
             try:
-                answer, text = self._answer(pdu)
+                with oneid.of_its_own():
+                    answer, text = self._answer(pdu)
             except Illegal as error:
                 answer, text = pdus.refused(pdu, error), f"exception {error.code}: {error}"
             traffic.add("got", head + pdu, f"{self.address} function {pdu[0]}: {pdus.words(pdu)}")

@@ -225,6 +225,7 @@ class SiteRemote(Remote):
             if session is not None:
                 self._end("it has begun anew")
             session = self._session = begun
+            self.up = True
             self._offered.clear()
             self.trouble = ""
             log.info("site %s uses %s", self._told.site, ", ".join(session.takes[:20]))
@@ -335,6 +336,7 @@ class SiteRemote(Remote):
         """What it wanted ends now."""
         session, self._session = self._session, None
         assert session is not None
+        self.up = False
         self.trouble = f"{self._told.site}: {why}"
         log.info("site %s no longer uses anything: %s", self._told.site, why)
         for name in session.wishes:

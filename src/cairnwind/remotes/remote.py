@@ -6,6 +6,7 @@ import logging
 from collections.abc import Callable, Iterable
 from typing import Any, NamedTuple
 
+from cairnwind import oneid
 from cairnwind.boards.link import Traffic
 from cairnwind.core.facts.claims import Source
 from cairnwind.remotes.desk import Desk
@@ -43,12 +44,15 @@ class Remote:
         """End, and let everything go that was opened."""
 
     def guarded(self, take: Callable[..., None], *given: Any) -> None:
-        """Take something that came. A fault of ours in it is logged, and ends neither the thread nor the connection."""
-        try:
-            take(*given)
-        except Exception as error:
-            log.exception("remote %s failed on what came", self.name)
-            self.traffic.add("lost", b"", f"Cairnwind failed on it: {error!r}; the log says more")
+        """Take something that came, under an id of its own. A fault of ours in it is logged, and ends neither the thread nor the connection."""
+        with oneid.of_its_own():
+            try:
+                take(*given)
+                if given:
+                    log.debug("remote %s took what came", self.name)
+            except Exception as error:
+                log.exception("remote %s failed on what came", self.name)
+                self.traffic.add("lost", b"", f"Cairnwind failed on it: {error!r}; the log says more")
 
     @property
     def key(self) -> str:

@@ -15,7 +15,7 @@ from zoneinfo import ZoneInfo
 from flask import Flask, Response, request, send_from_directory
 from werkzeug.exceptions import HTTPException
 
-from cairnwind import __version__
+from cairnwind import __version__, oneid
 from cairnwind.commands.declaring import Command
 from cairnwind.commands.paths import inside
 from cairnwind.commands.reading import names, read
@@ -30,7 +30,7 @@ from cairnwind.core.facts.site import Site
 from cairnwind.core.values import spokentimes
 from cairnwind.core.values.errors import CallerError, Trouble, unknown
 from cairnwind.remotes.remote import Remote
-from cairnwind.service import oneid, shapes
+from cairnwind.service import shapes
 from cairnwind.service.asked import CALLER, answer, caller, caller_key, json_body, waits, whole
 from cairnwind.service.backupviews import BackupViews
 from cairnwind.service.boardviews import BoardViews
@@ -41,6 +41,7 @@ from cairnwind.service.helpviews import HelpViews
 from cairnwind.service.keyviews import KeyViews
 from cairnwind.service.lightviews import LightViews
 from cairnwind.service.logviews import LogViews
+from cairnwind.service.meters import Meters
 from cairnwind.service.metrics import Metrics
 from cairnwind.service.packing import pack
 from cairnwind.service.planviews import PlanViews
@@ -77,6 +78,7 @@ def make_app(desk: Desk, door: Door, wire: Wire, remotes: Sequence[Remote] = ())
     app.after_request(pack)  # after all that looks at an answer
     app.after_request(wire.note)
     app.after_request(_end)
+    app.after_request(partial(_meter, desk.runtime.meters))
     app.register_error_handler(Trouble, from_trouble)
     app.register_error_handler(HTTPException, from_http)
     app.register_error_handler(Exception, _at_fault)
@@ -88,6 +90,14 @@ def make_app(desk: Desk, door: Door, wire: Wire, remotes: Sequence[Remote] = ())
 def _begin() -> None:
     oneid.begin(request.environ.get("HTTP_X_REQUEST_ID", ""))
     request.environ[BEGAN] = time.monotonic()
+
+
+def _meter(meters: Meters, response: Response) -> Response:
+    """Count how long it took; not where somebody waits for a change."""
+    waited = request.args.get("next") or response.content_type == "text/event-stream"
+    if not waited:
+        meters.answers[request.method == "GET"].see(time.monotonic() - request.environ[BEGAN])
+    return response
 
 
 def _end(response: Response) -> Response:

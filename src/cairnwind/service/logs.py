@@ -9,9 +9,9 @@ import sys
 import time
 from collections import deque
 
+from cairnwind import oneid
 from cairnwind.core.values.errors import CallerError, unknown
 from cairnwind.core.values.visible import escaped
-from cairnwind.service import oneid
 
 log = logging.getLogger("cairnwind")
 LEVELS = {"debug": logging.DEBUG, "info": logging.INFO, "warning": logging.WARNING, "error": logging.ERROR}

@@ -51,6 +51,8 @@ class Meters:
         """By surface and outcome."""
         self.decision, self.commit, self.pin = Spread(), Spread(), Spread()
         """Seconds from the arrival of a command to its decision, to its commit, and to what its pin confirmed."""
+        self.answers = {reads: Spread() for reads in (True, False)}
+        """Seconds that HTTP took to answer, where something was read and where it was to change."""
         self._surfaces: set[str] = set()
         self._under_way: OrderedDict[str, int] = OrderedDict()
 

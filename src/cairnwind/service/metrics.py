@@ -74,6 +74,12 @@ class Metrics(Collector):
         yield _spread("decision", "From a command's arrival to its decision.", meters.decision)
         yield _spread("commit", "From a command's arrival to its commit.", meters.commit)
         yield _spread("pin", "From a command's arrival to what its pin confirmed.", meters.pin)
+        yield _spread("reading", "From a request by HTTP that reads to its answer.", meters.answers[True])
+        yield _spread(
+            "asking",
+            "From a request by HTTP that is to change something to its answer, with the wait for a confirmation where that was asked for.",
+            meters.answers[False],
+        )
         yield GaugeMetricFamily(f"{P}waiting_commands", "What waits for the engine.", lanes.waiting())
         beat = self.desk.runtime.machine.beat
         yield GaugeMetricFamily(

@@ -18,6 +18,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from cairnwind import oneid
 from cairnwind.commands.table import OF_EVENT
 from cairnwind.core.engine.loop import Engine
 from cairnwind.core.facts import events as ev
@@ -30,7 +31,7 @@ from cairnwind.core.language.schedules import Planned
 from cairnwind.core.values.errors import BoardError, CallerError
 from cairnwind.core.values.fact import replace
 from cairnwind.folder import read_only
-from cairnwind.service import oneid, shapes
+from cairnwind.service import shapes
 from cairnwind.service.backing import Backups
 from cairnwind.service.diskwatch import DiskWatch
 from cairnwind.service.editing import Editing

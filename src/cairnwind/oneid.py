@@ -1,9 +1,11 @@
-"""One id for a request and all that it brings about: its answer, its commands, their rows in the journal, lines of the log."""
+"""One id for a request, or whatever came by a remote, and all that it brings about: its answer, its commands, their rows in the journal, lines of the log."""
 
 from __future__ import annotations
 
 import re
 import secrets
+from collections.abc import Iterator
+from contextlib import contextmanager
 from contextvars import ContextVar
 
 HEADER = "X-Request-Id"
@@ -16,6 +18,16 @@ def begin(asked: str) -> str:
     found = asked if _FORM.fullmatch(asked) else secrets.token_hex(6)
     _current.set(found)
     return found
+
+
+@contextmanager
+def of_its_own() -> Iterator[None]:
+    """What is done in this thread meanwhile was brought about by one thing that came."""
+    before = _current.set(secrets.token_hex(6))
+    try:
+        yield
+    finally:
+        _current.reset(before)
 
 
 def current() -> str:
