@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -17,6 +18,7 @@ from paho.mqtt.enums import CallbackAPIVersion
 from cairnwind.boards import betweensites as between
 from cairnwind.boards.betweensites import Age, NotTheirs, Sealed
 from cairnwind.folder import put
+from cairnwind.service import logs
 from tests.conftest import Running, eventually, faults
 from tests.mosquitto import Mosquitto
 
@@ -198,7 +200,9 @@ def test_what_is_asked_here_is_decided_there(pair: Pair) -> None:
     assert shows(yard, "lamp") == "40 %"
     assert yard.site.output("lamp")["by"] == "the site (kiln house)"
 
-    yard.site.set_log("debug", "cairnwind.remotes")
+    said = logging.getLogger("cairnwind.remotes")
+    said.addHandler(logs.recent)
+    yard.site.set_log("debug", said.name)
     house.site.turn("yard-lamp", "30 %")
     row = eventually(
         lambda: next((each for each in yard.site.journal("lamp") if "to 30 %" in each["text"]), None)
@@ -206,7 +210,8 @@ def test_what_is_asked_here_is_decided_there(pair: Pair) -> None:
     came = row["command"].partition(".")[0]
     # one id, from what came to its row
     eventually(lambda: any(line["line"].get("request") == came for line in yard.site.log()["lines"]))
-    yard.site.set_log("info", "cairnwind.remotes")
+    said.removeHandler(logs.recent)
+    said.setLevel(logging.NOTSET)
 
     refused = house.cli("turn", "yard-pump", "on")
     assert "failed: refused at Yard House: 'dry pump' needs tank is full; tank is empty" in refused.stdout
