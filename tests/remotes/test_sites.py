@@ -19,6 +19,8 @@ from cairnwind.boards import betweensites as between
 from cairnwind.boards.betweensites import Age, NotTheirs, Sealed
 from cairnwind.folder import put
 from cairnwind.service import logs
+from cairnwind.site import read_site
+from cairnwind.site.beside import secrets
 from tests.conftest import Running, eventually, faults
 from tests.mosquitto import Mosquitto
 
@@ -494,6 +496,9 @@ def test_anything_that_is_not_sealed_is_not_theirs(noise: bytes) -> None:
 def test_what_a_site_file_may_say(tmp_path: Path) -> None:
     good = HOUSE.replace("{port}", "1883").replace("{lease}", "3 s")
     assert not faults(tmp_path, good)
+    assert secrets(read_site(tmp_path / "site.toml")) == ["broker-password", "yard-words"], (
+        "a restore asks for both"
+    )
     assert "Nothing of yard is called 'pond'" in faults(tmp_path, good.replace("yard:lamp", "yard:pond"))
     assert "out of range" in faults(tmp_path, good.replace('"3 s"', '"50 ms"'))
     assert "named twice" in faults(tmp_path, good.replace('"lamp", "tank"', '"lamp", "lamp"'))

@@ -29,7 +29,7 @@ def certificates(site: Site, *, private: bool) -> Iterator[Path]:
 
 def secrets(site: Site) -> list[str]:
     """The names of the secrets that the site file asks for."""
-    ways = (site.broker, *site.remotes)
+    ways = (site.broker, *site.remotes, *(board.facts for board in site.boards.values()))
     return sorted({secret for way in ways if (secret := getattr(way, "secret", ""))})
 
 
