@@ -88,7 +88,7 @@ def main(dist: Path) -> None:
         for kind in ("sdist", "wheel", "plain"):
             shutil.rmtree(tree / "build", ignore_errors=True)
             if kind == "plain":
-                (tree / BUILT[1]).unlink(missing_ok=True)
+                (tree / BUILT[-1]).unlink(missing_ok=True)
             made.append(dist / built(tree, "sdist" if kind == "sdist" else "wheel", dist))
     levelled(made[0], moment)
     for path in dict.fromkeys(made):

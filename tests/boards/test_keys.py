@@ -219,7 +219,13 @@ def test_a_keypad_opens_what_is_guarded_and_its_code_stands_nowhere(pad: Pad, tm
     eventually(lambda: any("does not open it" in row["text"] for row in site.journal(limit=20)))
     assert not opened()
     pad.tap(*"99", "backspace", *"730512", "kpenter")
-    eventually(opened, within=10)
+    eventually(
+        lambda: any(
+            row["text"].startswith("store is o") and "off" not in row["text"]
+            for row in site.journal("store", kind="change")
+        ),
+        within=10,
+    )
     eventually(lambda: not opened())
     pad.tap(*"7305")
     pad.pull()

@@ -73,7 +73,7 @@ def test_systemd_finds_the_unit_whole_and_narrow_whatever_is_wired(tmp_path: Pat
 
 
 def test_a_site_is_let_near_what_it_has_wired_and_nothing_else() -> None:
-    assert set(WIRED) | {"broker", "wireless"} == set(kinds.names())
+    assert set(WIRED) | {"broker", "wireless", "site"} == set(kinds.names())
     for link, (said, classes, groups) in WIRED.items():
         its = unit(
             "shed",

@@ -101,7 +101,7 @@ def test_circuits_sums_and_what_the_docs_say(page: Page, desk: Running) -> None:
     page.get_by_label("With these words").fill("J3")
     expect(page.get_by_role("row")).to_have_count(2 + 1)
     with page.context.expect_page() as opened:
-        page.get_by_role("navigation", name="About this page").get_by_role(
+        page.get_by_role("navigation", name="The docs on this page").get_by_role(
             "link", name="Which wire goes where"
         ).click()
     told = opened.value

@@ -114,7 +114,8 @@ def test_the_table_of_calls_is_that_of_the_application(studio: Running) -> None:
 def test_the_pages_that_are_made_from_the_code_are_as_it_is(tmp_path: Path) -> None:
     docs = tmp_path / "docs"
     docs.mkdir()
-    shutil.copy(ROOT / "docs" / "kinds.toml", docs)
+    for name in ("kinds.toml", "when-things-fail.md"):  # what they are made of, or into
+        shutil.copy(ROOT / "docs" / name, docs)
     subprocess.run([sys.executable, ROOT / "tools" / "pages.py"], cwd=tmp_path, check=True)
     made = [each for each in docs.rglob("*") if each.is_file()]
     assert len(made) > 20, "pages, and a drawing for each kind"

@@ -5,7 +5,7 @@
   let { at }: { at: string } = $props()
 </script>
 
-<nav class="about" aria-label="About this page">
+<nav class="about" aria-label="The docs on this page">
   <span>About this page:</span>
   {#each aboutPage(at) as said (said[0] + said[1])}<a href={pageOf(said)} target="_blank" rel="noopener">{said[2]}</a>{/each}
   <a href="help/" target="_blank" rel="noopener">All of the docs</a>

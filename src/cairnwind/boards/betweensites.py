@@ -12,12 +12,12 @@ long a broker, a bridge or a buffer has kept it.
 
     taker   {hello, site, takes: [names], lease}         every two seconds until it is answered
     owner   {hello, in, site, are: {name: picture}}      or {hello, why, remedy}
-    taker   {in, n, at, heard, wants: {name: [order, value, now, causes]}}   three times a lease, and whenever it wants something else
+    taker   {in, n, at, heard, wants: {name: [order, value, who, causes]}}   three times a lease, and whenever it wants something else
     owner   {in, n, at, after, of, are: {name: picture}} what has changed, and an answer to each of those
     taker   {in, n, at, bye: true}
 
-``wants`` has all orders that were not answered yet, so that none is lost with a message (``now``: somebody asks for it now, and where it is not permitted now it
-leaves nothing that would begin later); ``heard`` is the last number up to which none was
+``wants`` has all orders that were not answered yet, so that none is lost with a message (``who``: 0 a rule, 1 somebody, 2 somebody who
+asks for it now: where it is not permitted now it leaves nothing that would begin later); ``heard`` is the last number up to which none was
 missed, and what was told after that is told again. A picture says of an output ``of`` (the last order that was taken), ``is`` (what its load is
 confirmed at, parts per million, null where nobody knows), ``state``, ``why``, ``remedy``, ``by`` (who leads, where that is not the taker), ``no`` (why the
 order is not carried out at all); of an input ``active`` or ``value`` with its ``unit``; and of both ``causes``, the reflexes that led to it.

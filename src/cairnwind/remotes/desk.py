@@ -53,9 +53,10 @@ class Desk(Protocol):
         rank: Rank = Rank.HAND,
         causes: tuple[str, ...] = (),
         now: bool = False,
+        someone: bool = False,
     ) -> None:
         """A lease of ``span`` nanoseconds in a slot: made, brought to another value, or only renewed. ``causes``: reflexes of another site that led to it;
-        ``now``: where it is not permitted now it leaves no claim."""
+        ``now``: where it is not permitted now it leaves no claim; ``someone``: it ends as a person's does."""
 
     def renew(self, source: Source, output: str, slot: str, told: Told) -> None:
         """A lease in a slot goes on as it is."""

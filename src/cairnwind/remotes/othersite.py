@@ -44,10 +44,11 @@ TURN = 0.25
 class _Wish:
     """What the other site wants of an output, as it said last."""
 
-    __slots__ = ("asked", "causes", "late", "now", "number", "refused", "remedy", "taken", "value")
+    __slots__ = ("asked", "causes", "late", "number", "refused", "remedy", "taken", "value", "who")
 
-    def __init__(self, number: int, value: Any, now: bool, causes: tuple[str, ...]) -> None:
-        self.number, self.value, self.now, self.causes = number, value, now, causes
+    def __init__(self, number: int, value: Any, who: Any, causes: tuple[str, ...]) -> None:
+        """``who`` is 0 for a rule, 1 for somebody, 2 for somebody who asks for it now."""
+        self.number, self.value, self.who, self.causes = number, value, who, causes
         self.taken = -1
         """The number of the last order that the engine has decided about."""
         self.late = self.refused = self.remedy = ""
@@ -95,7 +96,7 @@ class SiteRemote(Remote):
         self._over = False
         self._session: _Session | None = None
         self._offered: OrderedDict[str, tuple[_Session, bytes]] = OrderedDict()
-        """By greeting: a session that nothing was said in yet, and how it was offered. Whoever repeats an old greeting takes no newer one away."""
+        """By greeting: a session that nothing was said in yet, and how it was offered."""
         self._stranger = -STRANGER
         """When something came that was not from the other site (monotonic seconds)."""
         self._thread = threading.Thread(target=self._work, name=f"site-{told.name}", daemon=True)
@@ -255,6 +256,14 @@ class SiteRemote(Remote):
     def _greeted(self, form: dict[str, Any]) -> None:
         """The other site says what it uses: it is offered a session, which begins with what it says in that."""
         hello, takes, lease = form.get("hello"), form.get("takes"), form.get("lease")
+        session = self._session
+        if session is not None and isinstance(hello, str):
+            # whoever is there stays: an old greeting said again, or a second service of that name, takes nothing away
+            left = session.lease - (time.monotonic() - session.said_at)
+            why = f"a service of that name uses it already; it is free once that was not heard for {session.lease:g} s"
+            if left > 0:
+                self._publish(self._sealed_refusal(hello, why, "If none runs, wait a moment."))
+                return
         if isinstance(hello, str) and hello in self._offered:
             self._publish(self._offered[hello][1])  # it has not come through
             return
@@ -267,17 +276,20 @@ class SiteRemote(Remote):
             self._refuse(hello, f"a lease is {SHORTEST:g} to {LONGEST:g} s", "")
             return
         assert self._sealed is not None
-        session = _Session([str(each) for each in takes], float(lease))
-        welcome = self._sealed.write({"hello": hello, "in": session.id, "site": self.desk.site.name})
-        self._offered[hello] = session, welcome
+        offered = _Session([str(each) for each in takes], float(lease))
+        welcome = self._sealed.write({"hello": hello, "in": offered.id, "site": self.desk.site.name})
+        self._offered[hello] = offered, welcome
         while len(self._offered) > MOST_OFFERED:
             self._offered.popitem(last=False)
         self._publish(welcome)
 
     def _refuse(self, hello: str, why: str, remedy: str) -> None:
-        assert self._sealed is not None
         self.trouble = why
-        self._publish(self._sealed.write({"hello": hello, "why": why, "remedy": remedy}))
+        self._publish(self._sealed_refusal(hello, why, remedy))
+
+    def _sealed_refusal(self, hello: str, why: str, remedy: str) -> bytes:
+        assert self._sealed is not None
+        return self._sealed.write({"hello": hello, "why": why, "remedy": remedy})
 
     # --- what it wants ------------------------------------------------------------------------------------
 
@@ -285,13 +297,11 @@ class SiteRemote(Remote):
         """One order, which may have come before."""
         if not isinstance(order, list) or len(order) != 4 or not isinstance(order[0], int):
             return
-        number, value, at_once, causes = order
+        number, value, who, causes = order
         before = session.wishes.get(name)
         if name not in session.takes or (before is not None and number <= before.number):
             return
-        wish = session.wishes[name] = _Wish(
-            number, value, at_once is True, between.at_home(causes, self.desk.site.name)
-        )
+        wish = session.wishes[name] = _Wish(number, value, who, between.at_home(causes, self.desk.site.name))
 
         self._ask(session, name, wish)
 
@@ -316,7 +326,8 @@ class SiteRemote(Remote):
             told,
             rank=self._told.rank,
             causes=wish.causes,
-            now=wish.now,
+            now=wish.who == 2,
+            someone=wish.who in (1, 2),
         )
 
     def _keep(self, session: _Session) -> None:
@@ -456,6 +467,11 @@ class SiteRemote(Remote):
             return {"value": found["value"], "unit": found["unit"]} | more
         return {"active": found["active"]} | more
 
+    def _has_ended(self, name: str, wish: _Wish) -> bool:
+        """Whether what it wanted on stands no more: by a rule that asks for a new command, or by somebody here."""
+        off = wish.value is None or wish.value == "off"
+        return not off and wish.taken == wish.number and self.desk.claimed(name, self._slot) is None
+
     def _of_output(self, session: _Session, name: str) -> dict[str, Any]:
         now, wish = self.desk.output_now(name), session.wishes.get(name)
         at = now.confirmed
@@ -473,6 +489,11 @@ class SiteRemote(Remote):
                 picture["remedy"] = refusal.remedy
         if wish is not None and wish.refused:
             picture["no"], picture["remedy"] = wish.refused, wish.remedy
+        elif wish is not None and self._has_ended(name, wish):
+            picture["no"], picture["over"] = (
+                "what was wanted of it has ended there; it needs a new command",
+                True,
+            )
         elif wish is not None and wish.value is not None and now.leader is not None:
             if now.leader.slot != self._slot:
                 picture["by"] = now.leader.text
@@ -484,5 +505,5 @@ def _words(value: Any) -> str:
     return f"{value['level']:g} %" if isinstance(value, dict) and "level" in value else str(value)
 
 
-BAD, LATER = ("bad-value", "unknown-name", "role", "key"), ("rate", "busy")
-"""Codes of what no waiting mends, and of what is only too much at once."""
+BAD, LATER = ("bad-value", "unknown-name", "role", "key", "not-recorded"), ("rate", "busy")
+"""Codes of what is not carried out, and of what is only too much at once."""

@@ -245,6 +245,7 @@ class Desk:
         rank: Rank = Rank.HAND,
         causes: tuple[str, ...] = (),
         now: bool = False,
+        someone: bool = False,
     ) -> None:
         """A lease of ``span`` nanoseconds in a slot: made, brought to another value, or only renewed."""
 
@@ -254,11 +255,11 @@ class Desk:
             at, number = clock(), self.runtime.command_id()
             claim = self.runtime.slots.claims.get(self.runtime.slots.find(output, slot) or 0)
             if claim is not None and claim.lifetime == lease(span) and claim.source == source:
-                renewal = ev.Renew(at, number, source, output, slot, setting, causes, now)
+                renewal = ev.Renew(at, number, source, output, slot, setting, causes, now, someone)
                 return self.asking(source).renewal(renewal), found
             life = Lifetime("lease", span)
             return ev.Wish(
-                at, number, source, output, setting, rank, slot, life, causes=causes, now=now
+                at, number, source, output, setting, rank, slot, life, causes=causes, now=now, someone=someone
             ), found
 
         self._ask(make, told)

@@ -110,8 +110,8 @@ class _Want(NamedTuple):
     number: int
     value: Any
     """A setting as the other site reads it; None: nothing any more."""
-    now: bool = False
-    """Somebody asks for it now: it is not to begin by itself later."""
+    who: int = 0
+    """0: a rule; 1: somebody; 2: somebody who asks for it now, so that it is not to begin by itself later."""
     causes: tuple[str, ...] = ()
 
 
@@ -125,9 +125,8 @@ class SiteLink(Worker):
         self._lines = {name: line for line, name in enumerate(self.facts.takes)}
         self._lease = self.facts.lease / NS
         self._connection: Connection | None = None
-        self._came: deque[tuple[str, bytes, bool]] = deque(maxlen=MOST_WAITING)
+        self._came: deque[bytes] = deque(maxlen=MOST_WAITING)
         self._sealed: Sealed | None = None
-        self._presence = f"cairnwind/{slug(self.facts.site)}/service"
         self._begin("", "")
 
     def _begin(self, hello: str, session: str) -> None:
@@ -180,7 +179,6 @@ class SiteLink(Worker):
         self._came.clear()
         self._begin(secrets.token_hex(8), "")
         connection.subscribe(tells, self._take)
-        connection.subscribe(self._presence, self._take)
         self._greet()
 
     def _greet(self) -> None:
@@ -221,8 +219,9 @@ class SiteLink(Worker):
         self._begin("", "")
 
     def _take(self, topic: str, payload: bytes, left: bool) -> None:
-        self._came.append((topic, payload, left))
-        self.nudge()
+        if not left:
+            self._came.append(payload)
+            self.nudge()
 
     def _send(self, form: dict[str, Any]) -> None:
         assert self._connection is not None
@@ -251,11 +250,7 @@ class SiteLink(Worker):
         if seconds:
             self.rest(seconds)
         while self._came:
-            topic, payload, left = self._came.popleft()
-            if topic == self._presence:
-                if payload == b"gone" and self._talk and not left:
-                    raise BoardError("no-answer", f"{self.facts.site} has gone", "It is tried again.")
-                continue
+            payload = self._came.popleft()
             assert self._sealed is not None
             try:
                 form = self._sealed.read(payload)
@@ -313,7 +308,6 @@ class SiteLink(Worker):
         input = self.inputs[line]
         causes = between.at_home(picture.get("causes"), self._site)
         if picture.get("no") is not None:
-            self.broken[line] = self._refusal(str(picture["no"]))
             self.unknown(line)
         elif input.analogue:
             value = picture.get("value")
@@ -351,15 +345,15 @@ class SiteLink(Worker):
             level if isinstance(level, int) and not isinstance(level, bool) and 0 <= level <= FULL else None
         )
 
-    def _refusal(self, why: str, remedy: str = "") -> BoardError:
-        return BoardError("refused", f"refused at {self.facts.site}: {why.rstrip('.')}", remedy)
+    def _refusal(self, why: str) -> BoardError:
+        return BoardError("refused", f"refused at {self.facts.site}: {why.rstrip('.')}", "")
 
     # --- what they are told -------------------------------------------------------------------------------
 
     def _tell(
-        self, levels: Mapping[int, int], why: Mapping[int, tuple[bool, tuple[str, ...]]] | None = None
+        self, levels: Mapping[int, int], why: Mapping[int, tuple[int, tuple[str, ...]]] | None = None
     ) -> None:
-        """Want lines at levels there, and say so: ``why`` is whether somebody asks now, and which reflexes led to it."""
+        """Want lines at levels there, and say so: ``why`` is who wants it, and which reflexes led to it."""
         for line, parts in levels.items():
             value: Any = "off" if not parts else "on" if parts == FULL else {"level": parts * 100 / FULL}
             before = self._wants.get(line)
@@ -371,7 +365,7 @@ class SiteLink(Worker):
                 if self._level(line) is not None and abs((self._level(line) or 0) - parts) <= CLOSE:
                     continue  # it is so, and is kept so
             self._numbered += 1
-            self._wants[line] = _Want(self._numbered, value, *(why or {}).get(line, (False, ())))
+            self._wants[line] = _Want(self._numbered, value, *(why or {}).get(line, (0, ())))
             self._refused.pop(line, None)
         if self._talk:
             self._say()
@@ -415,7 +409,7 @@ class SiteLink(Worker):
             self._orders[line] = order
             self._last.pop(line, None)
             levels[line] = wire.to_pin(self._named[order.output], order.setting)
-            why[line] = order.now, tuple(between.abroad(order.causes, self._site))
+            why[line] = order.someone + order.now, tuple(between.abroad(order.causes, self._site))
         if not levels:
             return
         self._tell(levels, why)
@@ -465,42 +459,51 @@ class SiteLink(Worker):
             self._last[line] = order, parts
             self._report(self._confirmed(order))
             return
-        picture = self._are[line]
-        remedy = str(picture.get("remedy") or "")
-        if found is False:
-            text = self._refusal(
-                str(picture.get("no") or picture.get("why") or "it does not say why")
-            ).sentence
-        else:
-            text = f"it waits at {self.facts.site}: {found.rstrip('.')}"
-        said = f"{text}. {remedy}".strip().rstrip(".")
+        said, over = self._reason(line, found)
         if self._refused.get(line) == f"{order.generation} {said}":
             return
         self._refused[line] = f"{order.generation} {said}"
         self.traffic.add("lost", b"", f"{order.output}: {said}")
-        level = self._level(line)
+        level, at = self._level(line), self.clock()
         if level is None:
-            self._report(ev.Failed(self.clock(), order.output, order.generation, said, found is False))
+            self._report(ev.Failed(at, order.output, order.generation, said, found is False, over))
             return
         shown = wire.from_pins(output, {line: level})
-        self._report(
-            ev.Confirmed(
-                self.clock(), order.output, order.generation, shown, self.confirms, said, found is False
-            )
+        answer = ev.Confirmed(
+            at, order.output, order.generation, shown, self.confirms, said, found is False, over
         )
+        self._report(answer)
+
+    def _reason(self, line: int, found: bool | str) -> tuple[str, bool]:
+        """Why a line is not as it is wanted, in words; and whether what was wanted has ended there."""
+        picture = self._are[line]
+        if isinstance(found, str):
+            text, remedy = f"it waits at {self.facts.site}: {found.rstrip('.')}", ""
+        else:
+            why = str(picture.get("no") or picture.get("why") or "it does not say why")
+            text, remedy = self._refusal(why).sentence, str(picture.get("remedy") or "")
+        return f"{text}. {remedy}".strip().rstrip("."), bool(picture.get("over"))
 
     def _stray(self, line: int, order: ev.Drive, level: int | None) -> None:
         """It was confirmed, and is something else now."""
         picture = self._are[line]
         if level is None:
             del self._last[line]
-            why = f"at {self.facts.site}: {picture.get('why') or picture.get('state')}"
+            why = self._why(line) or f"at {self.facts.site}: {picture.get('state') or 'nobody knows'}"
             self._report(ev.Failed(self.clock(), order.output, order.generation, why.rstrip(".")))
             return
         self._last[line] = order, level
         shown = wire.from_pins(self.outputs[line], {line: level})
-        why = f"it waits at {self.facts.site}: {picture['by']} leads there" if picture.get("by") else ""
-        self._report(ev.Confirmed(self.clock(), order.output, order.generation, shown, self.confirms, why))
+        found = self._fares(line, wire.to_pin(self.outputs[line], order.setting))
+        said, over = self._reason(line, found) if isinstance(found, str) or found is False else ("", False)
+        if said:
+            self._orders[line] = order  # it may still come true
+            del self._last[line]
+        self._report(
+            ev.Confirmed(
+                self.clock(), order.output, order.generation, shown, self.confirms, said, found is False, over
+            )
+        )
 
     def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
         """What nobody has any more is let go there."""

@@ -71,8 +71,9 @@ class Driving:
             return order
         leader = s.claims.leader
         asked = s.claims.asker or any(claim.output == s.output.name for _, claim, _, _ in turn.asked)
-        now = bool(asked) and leader is not None and leader.rank >= Rank.PERSON and not leader.patient
-        return replace(order, causes=turn.state.causes.of_output(s), now=now)
+        someone = leader is not None and leader.rank >= Rank.PERSON
+        now = someone and bool(asked) and leader is not None and not leader.patient
+        return replace(order, causes=turn.state.causes.of_output(s), someone=someone, now=now)
 
     def fail(self, turn: Turn, s: Standing, reason: str) -> None:
         """What was on its way did not get through, or what was confirmed is no longer known."""

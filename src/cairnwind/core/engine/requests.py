@@ -108,7 +108,7 @@ class Requests:
             ends_wall = life.wall
         claim = Claim(
             sequence, s.output.name, event.slot, event.rank, setting, sequence, event.source, life, event.at,
-            ends_mono, ends_wall, event.scene, event.when_possible,
+            ends_mono, ends_wall, event.scene, event.when_possible, event.someone,
         )  # fmt: skip
         before = held(s.claims.all, event.slot)
         if event.causes or event.source.surface == "site":
@@ -158,7 +158,7 @@ class Requests:
         sequence = turn.number()
         wish = ev.Wish(
             event.at, event.command, event.source, event.output, event.setting, claim.rank, claim.slot, claim.lifetime,
-            now=event.now,
+            now=event.now, someone=event.someone,
         )  # fmt: skip
         if not self._permitted(turn, s, wish, event.setting, sequence):
             return
@@ -168,7 +168,13 @@ class Requests:
         if event.causes or event.source.surface == "site":
             turn.state.causes.put("output", s.output.name, event.causes)
         changed = replace(
-            claim, setting=setting, place=sequence, made=event.at, ends_mono=ends_mono, ends_wall=ends_wall
+            claim,
+            setting=setting,
+            place=sequence,
+            made=event.at,
+            ends_mono=ends_mono,
+            ends_wall=ends_wall,
+            someone=event.someone,
         )
         _watch_program(turn, changed)
         self._stand(turn, s, changed)

@@ -131,11 +131,13 @@ class Claim:
     """The scene that asked for it."""
     patient: bool = False
     """It was asked for 'when possible': it stays although something stands in its way."""
+    someone: bool = False
+    """Another site wants it because somebody there does."""
 
     @property
     def armed(self) -> bool:
-        """A person or a hand has the output on: what a stop ends where the site file asks for a new command."""
-        return self.rank >= Rank.PERSON and self.setting.on
+        """A person or a hand has the output on, here or at another site: what a stop ends where the site file asks for a new command."""
+        return (self.rank >= Rank.PERSON or self.someone) and self.setting.on
 
     @property
     def text(self) -> str:

@@ -55,6 +55,8 @@ class Wish:
     """Reflexes of another site that led to it, the first one first."""
     now: bool = False
     """Where it is not permitted now it leaves no claim, whatever its rank."""
+    someone: bool = False
+    """Another site wants it because somebody there does."""
 
 
 @fact
@@ -69,7 +71,8 @@ class Renew:
     setting: Setting | Program | None = None
     causes: tuple[str, ...] = ()
     now: bool = False
-    """Both as of a `Wish`."""
+    someone: bool = False
+    """As of a `Wish`."""
 
 
 @fact

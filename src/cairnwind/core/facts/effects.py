@@ -31,8 +31,10 @@ class Drive:
     """What ``lasts`` said has come: a board that ends it by itself is let do so."""
     causes: tuple[str, ...] = ()
     """For a board that decides: the reflexes that led to it, the first one first."""
+    someone: bool = False
+    """For a board that decides: a person or a hand wants it, and no rule."""
     now: bool = False
-    """For a board that decides: somebody asks for it now, and it is not to begin by itself later."""
+    """They ask for it now, and it is not to begin by itself later."""
 
 
 @fact

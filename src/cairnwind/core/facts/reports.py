@@ -34,6 +34,8 @@ class Confirmed:
     """Why it is not what was ordered, where whoever is at the other side has a reason for that: then it is no fault."""
     refused: bool = False
     """That reason is a rule, which only somebody there can change."""
+    over: bool = False
+    """What was wanted has ended there, and needs a new command."""
 
 
 @fact
@@ -53,7 +55,8 @@ class Failed:
     generation: int
     reason: str
     refused: bool = False
-    """As of `Confirmed`."""
+    over: bool = False
+    """Both as of `Confirmed`."""
 
 
 @fact

@@ -129,13 +129,13 @@ class Links:
         drive.kept(expected, event.why)
         if before != event.why:
             turn.note("fault", s.output.name, f"{s.output.name}: {event.why}", {"fault": event.why})
-        self._refused(turn, s, event.refused, event.why)
+        self._refused(turn, s, event, event.why)
         turn.tell(s, "failed", event.why)
         self._driving.back_off(turn, s, expected)
 
-    def _refused(self, turn: Turn, s: Standing, refused: bool, why: str) -> None:
-        """What somebody has just asked for, and a rule forbids, leaves nothing that would begin by itself later."""
-        if refused and (s.claims.asker or s.output.rearm == "command"):
+    def _refused(self, turn: Turn, s: Standing, event: ev.Confirmed | ev.Failed, why: str) -> None:
+        """What somebody has just asked for, and a rule forbids, leaves nothing that would begin by itself later; nor does what has ended there."""
+        if event.over or (event.refused and (s.claims.asker or s.output.rearm == "command")):
             turn.disarm_all(s, why)
 
     def failed(self, turn: Turn, event: ev.Failed) -> None:
@@ -145,7 +145,7 @@ class Links:
             return
         if s.drive.pending is None and s.drive.confirmed is None:
             return
-        self._refused(turn, s, event.refused, event.reason)
+        self._refused(turn, s, event, event.reason)
         self._driving.fail(turn, s, event.reason)
 
     def up(self, turn: Turn, event: ev.LinkUp) -> None:
