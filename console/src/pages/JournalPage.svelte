@@ -62,9 +62,9 @@
     })
   }
   const more = () => attempt(async () => {
-    const mine = question
+    const [mine, asks] = [question, next]
     const found = await api.journalAt(next!)
-    if (mine === question) [rows, next] = [[...rows, ...found.rows], found.next]
+    if (mine === question && next === asks) [rows, next] = [[...rows, ...found.rows], found.next]
   })
 
   async function follow(): Promise<void> {
@@ -73,7 +73,7 @@
       try {
         const [mine, last] = [question, rows[0].sequence]
         const found = await api.journal({ ...asked(), after: String(last) })
-        if (found.rows.length && mine === question) rows = [...[...found.rows].reverse(), ...rows]
+        if (found.rows.length && mine === question && rows[0]?.sequence === last) rows = [...[...found.rows].reverse(), ...rows]
       } catch {
         // the frame says that the service is away
       }
@@ -156,7 +156,7 @@
             {#if row.subject && live.outputs[row.subject]}<button type="button" class="why" aria-expanded={why?.row === row.sequence} aria-label="Why was {live.outputs[row.subject].label} so then, row {row.sequence}" onclick={() => explain(row)}>Why</button>{:else}<span></span>{/if}
             {#if why?.row === row.sequence}
               <div class="reason" role="status">
-                {#if why.found}<p>{why.found.sentence}</p><dl>{#each why.found.steps as step (step.stage + step.text)}<dt>{step.stage}</dt><dd>{step.text}</dd>{/each}</dl>{:else}{why.wrong ?? 'Looking it up …'}{/if}
+                {#if why.found}<p>{why.found.sentence}</p><dl>{#each why.found.steps as step, number (number)}<dt>{step.stage}</dt><dd>{step.text}</dd>{/each}</dl>{:else}{why.wrong ?? 'Looking it up …'}{/if}
               </div>
             {/if}
           </li>
