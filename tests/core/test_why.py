@@ -28,6 +28,7 @@ class Story:
     def __init__(self) -> None:
         self.engine = Engine(SITE)
         self.second = 0
+        self.rows: list[ev.Record] = []
         self.last = 0
         self.tell(ev.LinkUp, "b", (("vent", OFF),))
         self.tell(ev.Start)
@@ -39,6 +40,8 @@ class Story:
         for effect in effects:
             if isinstance(effect, ev.Drive):
                 self.last = effect.generation
+            elif isinstance(effect, ev.Record):
+                self.rows.append(effect)
 
     def confirm(self, setting: Any) -> None:
         self.tell(ev.Confirmed, "vent", self.last, setting)
@@ -141,6 +144,7 @@ def test_a_rule_at_the_other_side_counts_as_one_of_ours() -> None:
     assert "refused at the yard: the tank is empty" in story.why().sentence
     story.tell(ev.Confirmed, "vent", first, ON)
     assert story.engine.output_now("vent").state == "confirmed", "until it is so"
+    assert not [row for row in story.rows if row.kind == "fault" and "also after a correction" in row.text]
     story.tell(ev.Failed, "vent", first, "at the yard: its board is gone")
     assert story.engine.output_now("vent").confirmed is None, "what is not known there is not known here"
 

@@ -132,7 +132,8 @@ class Drive:
     def answered(self, setting: Setting, safe: Setting) -> Setting | None:
         """It is confirmed at ``setting``; returns what it should have been, where that differs."""
         awaited, self.pending = self.pending, None
-        expected = awaited if awaited is not None else self.confirmed
+        come = self.theirs and setting == self.stuck  # what it was waiting for at the other side
+        expected = awaited if awaited is not None else None if come else self.confirmed
         self.confirmed = setting
         if not setting.on:
             self.welded = False
