@@ -22,6 +22,8 @@ OF_THE_ENGINE = [
     "tests/core/test_engine.py",
     "tests/core/test_agenda.py",
     "tests/core/test_reflexes.py",
+    "tests/core/test_drive.py",
+    "tests/core/test_why.py",
     "tests/invariants",
     "tests/service/test_safe.py",
 ]
@@ -30,6 +32,7 @@ OF_THE_SURFACES = [
     "tests/service/test_faults.py",
     "tests/remotes",
     "--ignore=tests/remotes/test_strangers.py",  # which needs what is beside sources and tests
+    "--ignore=tests/remotes/test_sites_apart.py",  # which runs what is installed
     "tests/service/test_api.py",
     "tests/power",
 ]

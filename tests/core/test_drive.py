@@ -112,6 +112,8 @@ def check(before: Drive, what: str, made: Drive, said: object) -> None:
                 before.generation,
             )
         target = what.removeprefix("step ").rpartition(" at ")[0]
+        if before.theirs and not before.homing and str(before.stuck) != target:
+            assert said == ORDER, "what stands at the other side is taken back at once"
         assert not made.theirs or str(made.stuck) == target or made.homing, (
             "what stands at the other side is taken back before anything else"
         )
