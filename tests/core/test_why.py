@@ -129,12 +129,13 @@ def test_what_a_board_shows_by_itself_is_seen_before_anybody_has_driven_it() -> 
 def test_a_rule_at_the_other_side_counts_as_one_of_ours() -> None:
     story = Story()
     story.tell(ev.Wish, "a", ADA, "vent", ON, Rank.PERSON, PERSON, TAKEOVER)
+    asked = story.last
     story.tell(
         ev.Confirmed, "vent", story.last, OFF, "read back", "refused at the yard: the tank is empty", True
     )
     now = story.engine.output_now("vent")
     assert (now.wanted, now.claims) == (OFF, ()), "what was just asked for leaves nothing"
-    assert now.driven == OFF, "and what stands over there is taken back"
+    assert (now.driven, story.last) == (OFF, asked + 1), "and what stands over there is taken back"
     story.confirm(OFF)
     story.tell(ev.Wish, "b", Source("schedule", "dawn"), "vent", ON, Rank.PLAN, "plan:dawn", RELEASED)
     first = story.last
