@@ -135,17 +135,11 @@ def desk(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
-@pytest.mark.parametrize(
-    "line",
-    [each for found in ALL.values() for each in found],
-    ids=lambda each: f"{Path(each.page).stem}:{each.number}",
-)
-def test_it_is_a_command_with_these_options(line: Line, desk: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Whatever a line needs to be carried out, it is read as it stands."""
-    monkeypatch.chdir(desk)
+def read_by_the_command_line(words: list[str]) -> None:
+    """Read a command as it would be before anything is done. Raises what Click raises."""
     command: click.Command = main
     context = click.Context(main, info_name="cairnwind")
-    rest = line.words
+    rest = list(words)
     while isinstance(command, click.Group):
         taken = (
             command.make_context(command.name, rest, parent=context, ignore_unknown_options=False)
@@ -163,6 +157,39 @@ def test_it_is_a_command_with_these_options(line: Line, desk: Path, monkeypatch:
         assert found is not None, name
         command = found
     command.make_context(command.name, list(rest), parent=context)
+
+
+@pytest.mark.parametrize(
+    "line",
+    [each for found in ALL.values() for each in found],
+    ids=lambda each: f"{Path(each.page).stem}:{each.number}",
+)
+def test_it_is_a_command_with_these_options(line: Line, desk: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whatever a line needs to be carried out, it is read as it stands."""
+    monkeypatch.chdir(desk)
+    read_by_the_command_line(line.words)
+
+
+INLINE = sorted(
+    {each for page in PAGES for each in re.findall(r"`(cairnwind [^`]+)`", (ROOT / page).read_text("utf-8"))}
+)
+
+
+@pytest.mark.parametrize("text", INLINE)
+def test_what_is_named_within_a_sentence_is_there(
+    text: str, desk: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The command and its options; what stands for a name there (NAME, FILE) need not be one."""
+    monkeypatch.chdir(desk)
+    words = [
+        each for each in shlex.split(text.partition(" > ")[0])[1:] if each not in ("…", "[…]", "<command>")
+    ]
+    try:
+        read_by_the_command_line(words)
+    except (click.MissingParameter, click.BadParameter):
+        pass  # a word that stands for something
+    except click.UsageError as error:
+        assert isinstance(error, click.exceptions.NoArgsIsHelpError), f"{text}: {error.message}"
 
 
 def test_what_make_is_asked_for_is_there() -> None:
