@@ -171,7 +171,7 @@ def test_it_is_a_command_with_these_options(line: Line, desk: Path, monkeypatch:
 
 
 INLINE = sorted(
-    {each for page in PAGES for each in re.findall(r"`(cairnwind [^`]+)`", (ROOT / page).read_text("utf-8"))}
+    {each for page in PAGES for each in re.findall(r"`(cairnwind [^`<]+)`", (ROOT / page).read_text("utf-8"))}
 )
 
 
