@@ -82,6 +82,7 @@ $(HELP)/index.html: mkdocs.yml $(wildcard docs/*.md docs/*/*.svg) | $(VENV)/.run
 	@echo "setting up: docs"
 	@NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build -q
 	@find $(HELP) -name '*.map' -delete
+	@cp $(VENV)/lib/python3*/site-packages/mkdocs_material-*.dist-info/licenses/LICENSE $(HELP)/licence-of-the-theme.txt
 	@rm -rf $(HELP)/assets/javascripts/lunr $(HELP)/sitemap.xml $(HELP)/sitemap.xml.gz
 	@touch $@
 

@@ -157,6 +157,8 @@ LICENCES = """\
 Made by `python tools/pages.py` from what is installed. Cairnwind itself is under the MIT licence. A package of it has these inside:
 
 * the console, made of packages whose licences stand in full in `cairnwind/service/console/licences.md`, which the build writes;
+* the docs as pages, with the theme of Material for MkDocs (MIT; its licence is `cairnwind/service/help/licence-of-the-theme.txt`) and what its script has in it: lunr, clipboard.js,
+  escape-html (MIT), RxJS (Apache 2.0), which say so there;
 * in the wheel for one kind of machine, `boards/images/board`: our firmware as a program (`firmware/`, MIT), linked with the machine's C
   library (glibc: LGPL 2.1; `make -C firmware native` links it anew);
 * firmware for chips (`boards/images/*.hex`), with parts of avr-libc (BSD, 3 clauses) and libgcc (GPL 3 with the runtime exception).
