@@ -134,7 +134,7 @@ def test_a_wheel_serves_the_demo_and_says_what_is_missing(
     file.write_text(
         'site = "x"\n[remote.broker]\naddress = "mqtt://127.0.0.1:1"\nkey = "broker"\n[board.near]\nlink = "simulated"\nlines = 2\n'
     )
-    served = run("serve", str(file), "--state", str(tmp_path / "other"))
+    served = run("serve", str(file), "--state", str(tmp_path / "other"), "--port", "0")
     said = " ".join(served.stderr.split())
     assert "A message broker needs a package that is not installed." in said
     assert "Install it beside the service: pip install 'cairnwind[broker]'" in said

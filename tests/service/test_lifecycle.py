@@ -81,6 +81,19 @@ def test_a_reader_of_the_wall_of_debounce(running: Running) -> None:
     eventually(lambda: running.site.inputs()[0]["state"] == "unknown")
 
 
+def test_signals_that_come_all_at_once_end_it_all_the_same(tmp_path: Path) -> None:
+    """Whoever ends a group of processes tells some of them twice: a second signal comes while the first is handled."""
+    file = tmp_path / "site.toml"
+    file.write_text(SITE)
+    for _ in range(5):
+        process = Process(file, Folder(tmp_path / "state").path)
+        Site(state=tmp_path / "state").turn("vent", "on")
+        for number in (signal.SIGHUP, signal.SIGINT, signal.SIGTERM) * 100:
+            process.process.send_signal(number)
+        out, _ = process.process.communicate(timeout=60)
+        assert process.process.returncode == 0, out
+
+
 def test_both_signals_end_cleanly_and_say_so(tmp_path: Path) -> None:
     (tmp_path / "site.toml").write_text(SITE)
     for number in (signal.SIGTERM, signal.SIGINT):

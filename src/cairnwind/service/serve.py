@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import gc
 import os
+import select
 import signal
 import threading
 import time
@@ -223,6 +224,34 @@ class Service:
         return left
 
 
+class _Asked:
+    """What signals ask for. Their handlers take no lock, as an `Event` would: one that comes while another is handled waited for itself, for ever."""
+
+    def __init__(self) -> None:
+        self.again = self._over = False
+        self._file = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
+        for number in (signal.SIGINT, signal.SIGTERM):
+            signal.signal(number, self._end)
+        signal.signal(signal.SIGHUP, self._anew)
+
+    def _end(self, number: int, frame: object) -> None:
+        self._over = True
+        os.eventfd_write(self._file, 1)
+
+    def _anew(self, number: int, frame: object) -> None:
+        self.again = True
+        os.eventfd_write(self._file, 1)
+
+    def to_end(self, seconds: float) -> bool:
+        """Whether it is to end; waits until something is asked for, or so long."""
+        if not self._over:
+            poller = select.poll()
+            poller.register(self._file, select.POLLIN)
+            if poller.poll(seconds * 1000):
+                os.eventfd_read(self._file)
+        return self._over
+
+
 def run(
     service: Service,
     started: Callable[[Service], None],
@@ -230,11 +259,7 @@ def run(
     log_file: str | None,
 ) -> int:
     """Serve until SIGINT or SIGTERM; returns the exit code. Prints nothing by itself."""
-    over = threading.Event()
-    for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda *_: over.set())
-    again = threading.Event()
-    signal.signal(signal.SIGHUP, lambda *_: again.set())
+    asked = _Asked()
     service.start()
     from cairnwind.service.logs import log, log_to
 
@@ -249,9 +274,9 @@ def run(
         started(service)
         notify.tell(notify.READY, f"STATUS=serving {service.site.name} at {service.url}")
         threading.Thread(target=_look_over, args=(service,), name="check", daemon=True).start()
-        while not over.wait(1.0):
-            if again.is_set():
-                again.clear()
+        while not asked.to_end(1.0):
+            if asked.again:
+                asked.again = False
                 _reload(service)
             if not service.runtime.alive:
                 log.critical("the engine has stopped by itself: %s", service.runtime.failure)
