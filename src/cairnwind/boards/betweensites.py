@@ -10,17 +10,17 @@ A message says by its sender's clock (``at``, milliseconds) when it left. The le
 way as it is when nothing holds it up; what took longer is so much older (`Age`). So a lease counts from when it was *said*, however
 long a broker, a bridge or a buffer has kept it.
 
-    taker   {hello, site, takes: [names], lease}         every two seconds until it is answered
-    owner   {hello, in, site, are: {name: picture}}      or {hello, why, remedy}
+    taker   {hello, site, takes: [names], lease}         every half second until it is answered, or for two
+    owner   {hello, in, site}                            or {hello, why, remedy}
     taker   {in, n, at, heard, wants: {name: [order, value, who, causes]}}   three times a lease, and whenever it wants something else
     owner   {in, n, at, after, of, are: {name: picture}} what has changed, and an answer to each of those
-    taker   {in, n, at, bye: true}
+    taker   {in, n, at, heard, bye: true}                or, by the owner, {in, n, at, after, gone: why}
 
 ``wants`` has all orders that were not answered yet, so that none is lost with a message (``who``: 0 a rule, 1 somebody, 2 somebody who
 asks for it now: where it is not permitted now it leaves nothing that would begin later); ``heard`` is the last number up to which none was
 missed, and what was told after that is told again. A picture says of an output ``of`` (the last order that was taken), ``is`` (what its load is
 confirmed at, parts per million, null where nobody knows), ``state``, ``why``, ``remedy``, ``by`` (who leads, where that is not the taker), ``no`` (why the
-order is not carried out at all); of an input ``active`` or ``value`` with its ``unit``; and of both ``causes``, the reflexes that led to it.
+order is not carried out at all), ``over`` (what was wanted has ended there, and needs a new command); of an input ``active`` or ``value`` with its ``unit``; and of both ``causes``, the reflexes that led to it.
 """
 
 from __future__ import annotations
@@ -35,6 +35,8 @@ from typing import Any
 from cairnwind.boards.facts import Broker
 from cairnwind.boards.mqtt import Connection, slug
 from cairnwind.core.values import jsontext
+from cairnwind.core.values.errors import CallerError
+from cairnwind.core.values.quantities import NS
 
 LONGEST = 256 << 10
 """Bytes of a message."""
@@ -44,6 +46,17 @@ PART = "sites-"
 """Its connection is one of its own: what others send does not stand before it."""
 SHORTEST_SECRET = 16
 """Characters."""
+SHORTEST_LEASE, LONGEST_LEASE = NS, 60 * NS
+"""Nanoseconds."""
+
+
+def words(secret: Callable[[str], str], name: str) -> str:
+    """What both sites keep secret, by its name. Raises `CallerError` (``secret``)."""
+    found = secret(name)
+    if len(found) < SHORTEST_SECRET:
+        sentence = f"The secret '{name}' has fewer than {SHORTEST_SECRET} characters."
+        raise CallerError("secret", sentence, "Make one that both sites have: openssl rand -hex 32")
+    return found
 
 
 def topics(owner: str, taker: str) -> tuple[str, str]:

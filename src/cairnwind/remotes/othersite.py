@@ -18,15 +18,13 @@ from cairnwind.boards import betweensites as between
 from cairnwind.boards.betweensites import Age, NotTheirs, Sealed
 from cairnwind.boards.facts import Broker
 from cairnwind.boards.mqtt import Connection
-from cairnwind.core.values.errors import BoardError, CallerError
+from cairnwind.core.values.errors import BoardError
 from cairnwind.core.values.quantities import NS
 from cairnwind.core.values.settings import FULL, Level
 from cairnwind.remotes.desk import Desk
 from cairnwind.remotes.remote import MapRow, Remote, log
 from cairnwind.site import remotes as facts
 
-SHORTEST, LONGEST = 1.0, 60.0
-"""Seconds of a lease."""
 ENGINE = 3.0
 """How many leases a claim lasts in the engine by itself; it is renewed after a third of that."""
 MOST_WAITING, MOST_OFFERED, MOST_NAMES = 1000, 8, 2000
@@ -51,8 +49,10 @@ class _Wish:
         self.number, self.value, self.who, self.causes = number, value, who, causes
         self.taken = -1
         """The number of the last order that the engine has decided about."""
-        self.late = self.refused = self.remedy = ""
+        self.refused = self.remedy = ""
         """Why it is not carried out at all: no right, no such setting."""
+        self.late = ""
+        """Why it was put off: too much at once."""
         self.asked = time.monotonic()
         """When the claim was made or renewed."""
 
@@ -105,13 +105,7 @@ class SiteRemote(Remote):
 
     def start(self) -> None:
         """Hear the other site. Raises `CallerError` (``secret``)."""
-        words = self._secret(self._told.secret)
-        if len(words) < between.SHORTEST_SECRET:
-            raise CallerError(
-                "secret",
-                f"remote {self.name}: the secret '{self._told.secret}' has fewer than {between.SHORTEST_SECRET} characters.",
-                "Make one that both sites have: openssl rand -hex 32",
-            )
+        words = between.words(self._secret, self._told.secret)
         ours = self.desk.site.name
         asks, tells = between.topics(ours, self._told.site)
         self._sealed = Sealed(words, tells, asks)
@@ -272,8 +266,9 @@ class SiteRemote(Remote):
         if why := self.desk.barred(self.key):
             self._refuse(hello, why, f"At {self.desk.site.name}: cairnwind key new --for '{self.key}'")
             return
-        if isinstance(lease, bool) or not isinstance(lease, int | float) or not SHORTEST <= lease <= LONGEST:
-            self._refuse(hello, f"a lease is {SHORTEST:g} to {LONGEST:g} s", "")
+        least, most = between.SHORTEST_LEASE / NS, between.LONGEST_LEASE / NS
+        if isinstance(lease, bool) or not isinstance(lease, int | float) or not least <= lease <= most:
+            self._refuse(hello, f"a lease is {least:g} to {most:g} s", "")
             return
         assert self._sealed is not None
         offered = _Session([str(each) for each in takes], float(lease))
@@ -316,7 +311,7 @@ class SiteRemote(Remote):
         if wish.value is None:
             self.desk.release(self.source(), name, told, self._slot)
             return
-        span = round(max(session.lease, 1.0) * ENGINE * NS)
+        span = round(session.lease * ENGINE * NS)
         self.desk.keep(
             self.source(),
             name,

@@ -33,7 +33,6 @@ from cairnwind.core.values.settings import FULL
 
 REACHED_WITHIN, ANSWERED_WITHIN, HOME_WITHIN = 2.0, 2.0, 2.0
 """Seconds for the broker, for the other site, and until all of it is confirmed at safe."""
-SHORTEST_LEASE, LONGEST_LEASE = NS, 60 * NS
 CLOSE = FULL // 200
 """Parts by which a level may differ and be the same: other sites have other steps."""
 MOST_WAITING, MOST_TAKEN = 1000, 2000
@@ -54,11 +53,11 @@ def _takes(value: object) -> tuple[str, ...]:
 
 def _lease(value: object) -> int:
     span = duration(value)
-    if not SHORTEST_LEASE <= span <= LONGEST_LEASE:
+    if not between.SHORTEST_LEASE <= span <= between.LONGEST_LEASE:
         raise CallerError(
             "",
             f"a lease of '{value}' is out of range.",
-            f"Give {show_duration(SHORTEST_LEASE)} to {show_duration(LONGEST_LEASE)}.",
+            f"Give {show_duration(between.SHORTEST_LEASE)} to {show_duration(between.LONGEST_LEASE)}.",
         )
     return span
 
@@ -158,13 +157,7 @@ class SiteLink(Worker):
         if slug(them) == slug(self._site):
             raise BoardError("refused", f"'{them}' is this site itself", "Name another one.")
         try:
-            words = self._secret(self.facts.secret) if self._secret else ""
-            if len(words) < between.SHORTEST_SECRET:
-                raise CallerError(
-                    "secret",
-                    f"the secret '{self.facts.secret}' has fewer than {between.SHORTEST_SECRET} characters",
-                    "Make one: openssl rand -hex 32",
-                )
+            words = between.words(self._secret or (lambda name: ""), self.facts.secret)
             self._connection = connection = Connection.take(
                 self._broker, self._site, self._secret, between.PART
             )
@@ -464,15 +457,18 @@ class SiteLink(Worker):
             return
         self._refused[line] = f"{order.generation} {said}"
         self.traffic.add("lost", b"", f"{order.output}: {said}")
+        self._deviates(line, order, said, refused=found is False, over=over)
+
+    def _deviates(self, line: int, order: ev.Drive, said: str, *, refused: bool, over: bool) -> None:
+        """It is not what it was told: what it is, as far as that is known, and why."""
         level, at = self._level(line), self.clock()
         if level is None:
-            self._report(ev.Failed(at, order.output, order.generation, said, found is False, over))
+            self._report(ev.Failed(at, order.output, order.generation, said, refused, over))
             return
-        shown = wire.from_pins(output, {line: level})
-        answer = ev.Confirmed(
-            at, order.output, order.generation, shown, self.confirms, said, found is False, over
+        shown = wire.from_pins(self.outputs[line], {line: level})
+        self._report(
+            ev.Confirmed(at, order.output, order.generation, shown, self.confirms, said, refused, over)
         )
-        self._report(answer)
 
     def _reason(self, line: int, found: bool | str) -> tuple[str, bool]:
         """Why a line is not as it is wanted, in words; and whether what was wanted has ended there."""
@@ -486,24 +482,19 @@ class SiteLink(Worker):
 
     def _stray(self, line: int, order: ev.Drive, level: int | None) -> None:
         """It was confirmed, and is something else now."""
-        picture = self._are[line]
         if level is None:
             del self._last[line]
-            why = self._why(line) or f"at {self.facts.site}: {picture.get('state') or 'nobody knows'}"
-            self._report(ev.Failed(self.clock(), order.output, order.generation, why.rstrip(".")))
+            why = self._why(line) or f"at {self.facts.site}: {self._are[line].get('state') or 'nobody knows'}"
+            self._deviates(line, order, why.rstrip("."), refused=False, over=False)
             return
-        self._last[line] = order, level
-        shown = wire.from_pins(self.outputs[line], {line: level})
         found = self._fares(line, wire.to_pin(self.outputs[line], order.setting))
         said, over = self._reason(line, found) if isinstance(found, str) or found is False else ("", False)
-        if said:
-            self._orders[line] = order  # it may still come true
+        if said:  # it may still come true
+            self._orders[line] = order
             del self._last[line]
-        self._report(
-            ev.Confirmed(
-                self.clock(), order.output, order.generation, shown, self.confirms, said, found is False, over
-            )
-        )
+        else:
+            self._last[line] = order, level
+        self._deviates(line, order, said, refused=found is False, over=over)
 
     def adopt(self, come: Collection[int], gone: Collection[int]) -> None:
         """What nobody has any more is let go there."""
